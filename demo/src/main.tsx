@@ -1,0 +1,4 @@
+import { createRoot } from 'react-dom/client';
+import { App } from './app';
+
+createRoot(document.getElementById('harbour')!).render(<App />);

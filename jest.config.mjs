@@ -1,0 +1,13 @@
+export default {
+  testEnvironment: 'node',
+  extensionsToTreatAsEsm: ['.ts', '.tsx'],
+  transform: { '^.+\\.tsx?$': ['@swc/jest', { jsc: { parser: { syntax: 'typescript', tsx: false }, target: 'es2023' }, module: { type: 'es6' } }] },
+  moduleNameMapper: { '^(\\.{1,2}/.*)\\.js$': '$1' },
+  roots: ['<rootDir>/tests'],
+  testMatch: ['**/*.test.ts'],
+  testTimeout: 60_000,
+  // Browsers and servers share two cores.
+  maxWorkers: 2,
+  reporters: ['default', '<rootDir>/tests/support/counting-reporter.mjs'],
+  modulePathIgnorePatterns: ['<rootDir>/dist', '<rootDir>/saltmarsh-ferries'],
+};

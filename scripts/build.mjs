@@ -1,0 +1,59 @@
+// Builds dist/: the Node.js part with tsc, the browser part as one script, and the demo's files are used where they are.
+import { spawnSync } from 'node:child_process';
+import { chmodSync, mkdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { createRequire } from 'node:module';
+import { dirname, join, relative } from 'node:path';
+import { fileURLToPath } from 'node:url';
+import { init, parse } from 'es-module-lexer';
+import { transformSync } from 'oxc-transform';
+
+const root = join(dirname(fileURLToPath(import.meta.url)), '..');
+const require = createRequire(join(root, 'package.json'));
+
+function compile(project) {
+  const tsc = join(dirname(require.resolve('typescript/package.json')), 'bin/tsc');
+  const { status } = spawnSync(process.execPath, [tsc, '-p', join(root, project)], { stdio: 'inherit' });
+  if (status !== 0) process.exit(status ?? 1);
+}
+
+/** The browser's modules joined in one scope, dependencies first; a name declared twice is an error below. */
+async function joinBrowserModules(entry) {
+  await init();
+  const seen = new Set();
+  const parts = [];
+  const visit = (file) => {
+    if (seen.has(file)) return;
+    seen.add(file);
+    const { code, errors } = transformSync(file, readFileSync(file, 'utf8'), { target: 'es2022' });
+    if (errors.length > 0) throw new Error(`${file}: ${errors[0].message}`);
+    const [imports, exports] = parse(code);
+    let text = code;
+    const cut = [];
+    for (const { type, specifier, importStart, importEnd } of imports) {
+      if (type !== 'static') continue;
+      visit(join(dirname(file), specifier.replace(/\.js$/, '.ts')));
+      cut.push([importStart, importEnd]);
+    }
+    for (const { exportStart } of exports) cut.push([exportStart, exportStart + 'export'.length]);
+    for (const [start, end] of cut.sort((a, b) => b[0] - a[0])) text = text.slice(0, start) + text.slice(end);
+    parts.push(`// ${relative(root, file)}\n${text}`);
+  };
+  visit(join(root, entry));
+  return parts.join('\n');
+}
+
+function refreshPackage() {
+  const file = join(dirname(require.resolve('react-refresh/package.json')), 'cjs/react-refresh-runtime.development.js');
+  const text = readFileSync(file, 'utf8').replaceAll('process.env.NODE_ENV', '"development"');
+  return `const refreshPackage = (() => { const exports = {};\n${text}\nreturn exports; })();`;
+}
+
+rmSync(join(root, 'dist'), { recursive: true, force: true });
+compile('tsconfig.json');
+compile('src/browser/tsconfig.json');
+const client = `(() => {\n${refreshPackage()}\n(() => { "use strict";\n${await joinBrowserModules('src/browser/main.ts')}\n})();\n})();\n`;
+const check = transformSync('client.js', client, { sourceType: 'script' });
+if (check.errors.length > 0) throw new Error(`client.js: ${check.errors[0].message}\n${check.errors[0].codeframe ?? ''}`);
+mkdirSync(join(root, 'dist/browser'), { recursive: true });
+writeFileSync(join(root, 'dist/browser/client.js'), client);
+chmodSync(join(root, 'dist/cli/main.js'), 0o755);

@@ -1,0 +1,73 @@
+// Makes a fresh clone ready, using nothing but Node.js: installs packages, builds, and for tests finds Chromium.
+// Usage: node scripts/prepare.mjs build|test
+import { spawnSync } from 'node:child_process';
+import { createHash } from 'node:crypto';
+import { existsSync, mkdirSync, readdirSync, readFileSync, statSync, writeFileSync } from 'node:fs';
+import { dirname, join } from 'node:path';
+import { fileURLToPath } from 'node:url';
+
+const root = join(dirname(fileURLToPath(import.meta.url)), '..');
+const cache = join(root, 'node_modules/.cache/prepare');
+
+function fail(message) {
+  console.error(message);
+  process.exit(1);
+}
+
+function run(command, args, options = {}) {
+  const { status, error } = spawnSync(command, args, { cwd: root, stdio: 'inherit', ...options });
+  if (error || status !== 0) fail(`${command} ${args.join(' ')} failed${error ? `: ${error.message}` : ''}.`);
+}
+
+/** Runs `make` unless the files it depends on are those of the last time. */
+function unlessSame(name, files, isMade, make) {
+  const hash = createHash('sha1');
+  for (const file of files) hash.update(file).update(readFileSync(file));
+  const stamp = join(cache, name);
+  const digest = hash.digest('hex');
+  if (isMade() && existsSync(stamp) && readFileSync(stamp, 'utf8') === digest) return;
+  make();
+  mkdirSync(cache, { recursive: true });
+  writeFileSync(stamp, digest);
+}
+
+function filesBelow(folder) {
+  return readdirSync(join(root, folder)).flatMap((name) => {
+    const path = join(folder, name);
+    return statSync(join(root, path)).isDirectory() ? filesBelow(path) : [join(root, path)];
+  });
+}
+
+const [major, minor] = process.versions.node.split('.').map(Number);
+if (major < 20 || (major === 20 && minor < 19)) fail(`Node.js 20.19 or newer is needed; this is ${process.versions.node}.`);
+
+const packageFiles = ['package.json', 'package-lock.json'].map((name) => join(root, name));
+unlessSame(
+  'install',
+  packageFiles,
+  () => existsSync(join(root, 'node_modules/typescript')),
+  () => {
+    run('npm', ['ci', '--no-audit', '--no-fund', '--loglevel=error']);
+  },
+);
+
+const sources = [...filesBelow('src'), join(root, 'scripts/build.mjs'), join(root, 'tsconfig.json'), ...packageFiles];
+unlessSame(
+  'build',
+  sources.sort(),
+  () => existsSync(join(root, 'dist/browser/client.js')),
+  () => run(process.execPath, ['scripts/build.mjs']),
+);
+
+if (process.argv[2] === 'test') {
+  const places = [process.env.CHROMIUM, '/usr/bin/chromium', '/usr/bin/chromium-browser', '/usr/bin/google-chrome'];
+  if (!places.some((path) => path && existsSync(path))) {
+    const advice = 'The tests need Chromium. Install it (on Debian: apt-get install chromium), or set CHROMIUM to its path.';
+    if (process.getuid?.() !== 0 || !existsSync('/usr/bin/apt-get')) fail(advice);
+    console.log("Installing Debian's Chromium for the tests …");
+    const quiet = { env: { ...process.env, DEBIAN_FRONTEND: 'noninteractive' }, stdio: ['ignore', 'ignore', 'inherit'] };
+    run('apt-get', ['update', '-qq'], quiet);
+    run('apt-get', ['install', '-y', '-qq', '--no-install-recommends', 'chromium'], quiet);
+    if (!existsSync('/usr/bin/chromium')) fail(advice);
+  }
+}

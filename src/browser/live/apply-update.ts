@@ -1,0 +1,265 @@
+import type { ReloadReason, UpdateMessage } from '../../core/live/messages.js';
+import { importModule } from '../runtime/handle.js';
+import { connect, disconnect, linkFrom } from '../runtime/link.js';
+import { setRefusalListener } from '../runtime/live-api.js';
+import { loadScript } from '../runtime/load-piece.js';
+import { type Definition, defineModule, type Instance, importersOf, registry, removeModule } from '../runtime/records.js';
+import { areComponents, isComponent, refreshComponents } from '../runtime/refresh.js';
+import { namespaceOf } from '../runtime/resolve-export.js';
+import { collectDefinitions, isEntry } from '../runtime/runtime.js';
+import { swapSheets } from '../runtime/sheets.js';
+
+/** What an update did to the page. */
+export interface Applied {
+  /** Modules that took the update. */
+  boundaries: string[];
+  /** Modules that ran again. */
+  ran: string[];
+  /** What the user should know, e.g. why state was lost. */
+  notes: string[];
+}
+
+/** Thrown where an update can't be taken in place: the page has to reload, for this reason. */
+export class NeedsReload extends Error {
+  readonly why: ReloadReason;
+
+  constructor(reason: string, chain: string[] = []) {
+    super(reason);
+    this.why = { reason, chain };
+  }
+}
+
+/**
+ * Applies an update in place: finds the modules that take it, runs cleanups, runs the changed modules and what lies
+ * between them and the takers, and lets React render.
+ *
+ * @throws NeedsReload where nobody takes it or something fails on the way.
+ */
+export async function applyUpdate(update: UpdateMessage): Promise<Applied> {
+  const incoming = update.code ? await receive(update) : new Map<string, Definition>();
+  const changed: string[] = [];
+  for (const [id, definition] of incoming) {
+    const entry = registry.get(id);
+    if (entry?.definition.edges.version === definition.edges.version) incoming.delete(id);
+    else if (entry?.instance) changed.push(id);
+    else defineModule(id, definition);
+  }
+  const applied: Applied = { boundaries: [], ran: [], notes: [] };
+  let refusal: NeedsReload | undefined;
+  setRefusalListener((instance, reason) => {
+    refusal = new NeedsReload(reason, [instance.entry.id]);
+  });
+  const sheets = swapSheets(update.styles);
+  let plan = planUpdate(changed, applied.notes);
+  while (plan.rerun.size > 0) plan = await carryOut(plan, incoming, applied);
+  for (const id of update.removed) forget(id);
+  const { reset } = refreshComponents();
+  if (reset > 0)
+    applied.notes.push(`the hooks of ${reset} ${reset === 1 ? 'component' : 'components'} changed: state starts anew there`);
+  await sheets;
+  if (refusal) throw refusal;
+  return applied;
+}
+
+/** Gets the update's definitions. Where a security policy forbids to evaluate strings, they come as a script file. */
+async function receive(update: UpdateMessage): Promise<Map<string, Definition>> {
+  const incoming = collectDefinitions();
+  try {
+    // Called indirectly, so that the code runs in the global scope.
+    // biome-ignore lint/security/noGlobalEval: the server of this page sends its own modules
+    const run = globalThis.eval;
+    run(update.code);
+  } catch (error) {
+    if (!(error instanceof EvalError)) throw error;
+    await loadScript(update.url);
+  } finally {
+    collectDefinitions(null);
+  }
+  return incoming;
+}
+
+/** What an update asks for. */
+interface Plan {
+  /** Modules to run again, with the chain from the changed module to them. */
+  rerun: Map<string, string[]>;
+  /** Modules of those that take the update themselves. */
+  takers: Set<string>;
+  /** Dependency -> importers that take its update without running again. */
+  takenBy: Map<string, Set<string>>;
+}
+
+function emptyPlan(): Plan {
+  return { rerun: new Map(), takers: new Set(), takenBy: new Map() };
+}
+
+/** Walks from the changed modules up through the importers that really ran, to the modules that take the update. */
+function planUpdate(changed: Iterable<string>, notes: string[]): Plan {
+  const plan = emptyPlan();
+  for (const id of changed) plan.rerun.set(id, [id]);
+  // A Map can grow while it's iterated: importers that have to run too join at its end.
+  for (const [id, chain] of plan.rerun) {
+    const instance = registry.get(id)?.instance;
+    if (!instance) continue;
+    if (instance.live?.refused) throw new NeedsReload(instance.live.refused.reason, chain);
+    if (takesItself(instance)) plan.takers.add(id);
+    else climb(plan, id, chain, notes);
+  }
+  return plan;
+}
+
+/** Hands an update on to the importers of a module that doesn't take it. */
+function climb(plan: Plan, id: string, chain: string[], notes: string[]): void {
+  if (isEntry(id)) throw new NeedsReload('no module on the way to the page takes the update', chain);
+  const instance = registry.get(id)?.instance;
+  if (instance) noteMixedExports(instance, notes);
+  const importers = [...(importersOf.get(id) ?? [])].filter((importer) => registry.get(importer)?.instance);
+  if (importers.length === 0) throw new NeedsReload('nothing in the page imports it any more', chain);
+  for (const importer of importers) {
+    if (registry.get(importer)!.instance!.live?.onDependency.has(id)) {
+      plan.takenBy.set(id, (plan.takenBy.get(id) ?? new Set()).add(importer));
+    } else if (!plan.rerun.has(importer)) plan.rerun.set(importer, [...chain, importer]);
+  }
+}
+
+function takesItself(instance: Instance): boolean {
+  return instance.live?.takesItself === true || takesAsComponents(instance);
+}
+
+/** A module that exports only React components needs no `take`: React replaces them where they are. */
+function takesAsComponents(instance: Instance): boolean {
+  if (instance.isCommonJs || instance.error || instance.stars.length > 0 || instance.indirect.size > 0) return false;
+  return !instance.entry.id.includes('node_modules/') && areComponents(exportValues(instance));
+}
+
+function exportValues(instance: Instance): Record<string, unknown> {
+  const values: Record<string, unknown> = {};
+  for (const [name, read] of Object.entries(instance.getters)) values[name] = read();
+  return values;
+}
+
+function noteMixedExports(instance: Instance, notes: string[]): void {
+  if (instance.isCommonJs || instance.error || instance.status !== 'evaluated') return;
+  const values = Object.entries(exportValues(instance));
+  const others = values.filter(([, value]) => !isComponent(value)).map(([name]) => name);
+  if (others.length === 0 || others.length === values.length) return;
+  const note = `${instance.entry.id} exports ${others.join(', ')} beside components, so its importers run again`;
+  if (!notes.includes(note)) notes.push(note);
+}
+
+/** Replaces the planned modules and runs them. Returns what has to follow, where a module no longer takes its own update. */
+async function carryOut(plan: Plan, incoming: Map<string, Definition>, applied: Applied): Promise<Plan> {
+  const old = new Map<string, Instance>();
+  for (const id of plan.rerun.keys()) {
+    const instance = registry.get(id)?.instance;
+    if (instance) old.set(id, instance);
+  }
+  // Dependents clean up before what they depend on.
+  for (const instance of [...old.values()].sort((a, b) => b.order - a.order)) cleanUp(instance);
+  for (const [id, instance] of old) {
+    disconnect(instance);
+    const definition = incoming.get(id);
+    if (definition) defineModule(id, definition);
+    delete registry.get(id)!.instance;
+  }
+  const inOrder = (ids: Iterable<string>) => [...ids].sort((a, b) => (old.get(a)?.order ?? 0) - (old.get(b)?.order ?? 0));
+  const roots = inOrder(new Set([...plan.takers, ...plan.takenBy.keys()]));
+  await runAgain(roots, old, plan);
+  applied.ran.push(...[...old.keys()].filter((id) => registry.get(id)?.instance));
+  runCallbacks(plan, old, inOrder);
+  const next: string[] = [];
+  for (const id of plan.takers) {
+    const instance = registry.get(id)?.instance;
+    if (!instance || old.get(id)?.live?.takesItself || takesItself(instance)) applied.boundaries.push(id);
+    else next.push(id);
+  }
+  for (const importers of plan.takenBy.values()) applied.boundaries.push(...importers);
+  return planAbove(next, applied.notes);
+}
+
+/** A plan for the importers of modules that ran but turned out not to take their own update any more. */
+function planAbove(ids: string[], notes: string[]): Plan {
+  const above = emptyPlan();
+  for (const id of ids) climb(above, id, [id], notes);
+  const rest = planUpdate(above.rerun.keys(), notes);
+  for (const [id, importers] of above.takenBy) rest.takenBy.set(id, importers);
+  return rest;
+}
+
+async function runAgain(roots: string[], old: ReadonlyMap<string, Instance>, plan: Plan): Promise<void> {
+  let current = roots[0] ?? '';
+  try {
+    for (const id of roots) linkFrom(id);
+    reconnectAbove(old.keys());
+    for (const id of roots) {
+      current = id;
+      await importModule(id);
+    }
+  } catch (error) {
+    throw new NeedsReload(`${current} failed while it ran again: ${describe(error)}`, plan.rerun.get(current) ?? [current]);
+  }
+}
+
+/** Importers that didn't run again now follow the variables of the new instances, through re-exports too. */
+function reconnectAbove(ids: Iterable<string>): void {
+  const replaced = new Set(ids);
+  for (const id of replaced) {
+    for (const importerId of importersOf.get(id) ?? []) {
+      const importer = registry.get(importerId)?.instance;
+      if (!importer || importer.isCommonJs || importer.order === -1) continue;
+      importer.namespaces.clear();
+      if (importer.stars.length > 0 || importer.indirect.size > 0) replaced.add(importerId);
+      disconnect(importer);
+      connect(importer);
+    }
+  }
+}
+
+function runCallbacks(plan: Plan, old: ReadonlyMap<string, Instance>, inOrder: (ids: Iterable<string>) => string[]): void {
+  for (const id of inOrder(plan.takers)) {
+    for (const callback of old.get(id)?.live?.onTake ?? []) call(id, callback);
+  }
+  for (const id of inOrder(plan.takenBy.keys())) {
+    for (const importerId of plan.takenBy.get(id)!) {
+      // An importer that ran again by another way has seen the new exports already.
+      if (old.has(importerId)) continue;
+      for (const callback of registry.get(importerId)?.instance?.live?.onDependency.get(id) ?? []) call(id, callback);
+    }
+  }
+}
+
+function call(id: string, callback: (exports: object) => void): void {
+  const instance = registry.get(id)?.instance;
+  if (!instance) return;
+  try {
+    callback(freshExports(instance));
+  } catch (error) {
+    throw new NeedsReload(`the callback that takes ${id} failed: ${describe(error)}`, [id]);
+  }
+}
+
+function freshExports(instance: Instance): object {
+  return instance.isCommonJs ? (instance.module!.exports as object) : namespaceOf(instance);
+}
+
+function cleanUp(instance: Instance): void {
+  for (const callback of instance.live?.onCleanup ?? []) {
+    try {
+      callback(instance.entry.state);
+    } catch (error) {
+      throw new NeedsReload(`a cleanup of ${instance.entry.id} failed: ${describe(error)}`, [instance.entry.id]);
+    }
+  }
+}
+
+function forget(id: string): void {
+  const instance = registry.get(id)?.instance;
+  if (instance) {
+    cleanUp(instance);
+    disconnect(instance);
+  }
+  removeModule(id);
+}
+
+function describe(error: unknown): string {
+  return error instanceof Error ? `${error.name}: ${error.message}` : String(error);
+}

@@ -1,0 +1,15 @@
+import type { ClientSettings } from '../core/live/messages.js';
+import { LiveClient } from './live/client.js';
+import { setSourceBase } from './runtime/handle.js';
+import { installRefresh, type RefreshRuntime } from './runtime/refresh.js';
+import { vine } from './runtime/runtime.js';
+
+/** React's refresh runtime, which the build puts in front of this script. */
+declare const refreshPackage: RefreshRuntime;
+
+const script = document.currentScript as HTMLScriptElement;
+const settings = JSON.parse(script.dataset.vine!) as ClientSettings;
+setSourceBase(settings.base);
+installRefresh(refreshPackage);
+Object.defineProperty(globalThis, '~vine', { value: vine, configurable: true });
+void new LiveClient(settings, new URL(script.src).origin).connect();

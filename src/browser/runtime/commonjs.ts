@@ -1,0 +1,48 @@
+import { evaluateNow } from './evaluate.js';
+import { Handle } from './handle.js';
+import { linkFrom, pushExports } from './link.js';
+import { type Instance, registry } from './records.js';
+import { namespaceOf } from './resolve-export.js';
+
+/** Runs a CommonJS module; what it exports so far is visible to cycles. */
+export function runCommonJs(instance: Instance): void {
+  const { entry, definition } = instance;
+  const module = { exports: {}, id: entry.id, loaded: false };
+  instance.module = module;
+  instance.status = 'evaluating';
+  const require = (specifier: string) => requireFrom(instance, specifier);
+  definition.factory.call(module.exports, new Handle(instance), module, module.exports, require, globalThis);
+  module.loaded = true;
+  instance.status = 'evaluated';
+  pushExports(instance);
+}
+
+function requireFrom(importer: Instance, specifier: string): unknown {
+  const { requires } = importer.definition.edges;
+  const id = requires && Object.hasOwn(requires, specifier) ? requires[specifier]! : undefined;
+  const entry = id === undefined ? undefined : registry.get(id);
+  if (!entry) {
+    const error = new Error(`Cannot find module '${specifier}', required by ${importer.entry.id}.`);
+    throw Object.assign(error, { code: 'MODULE_NOT_FOUND' });
+  }
+  const instance = entry.instance ?? linkFrom(entry.id);
+  if (instance.isCommonJs) {
+    if (instance.status === 'linked') evaluateNow(instance);
+    return instance.module?.exports;
+  }
+  evaluateNow(instance);
+  return requiredModule(instance);
+}
+
+const requiredModules = new WeakMap<Instance, object>();
+
+/** What `require` gives for an ECMAScript module: its namespace, marked as one where there is a default export. */
+function requiredModule(instance: Instance): object {
+  const namespace = namespaceOf(instance);
+  if (!('default' in namespace) || '__esModule' in namespace) return namespace;
+  const known = requiredModules.get(instance);
+  if (known) return known;
+  const marked = Object.create(namespace, { __esModule: { value: true } }) as object;
+  requiredModules.set(instance, marked);
+  return marked;
+}

@@ -1,0 +1,228 @@
+import { runCommonJs } from './commonjs.js';
+import { pushExports } from './link.js';
+import { dependencyOf, type Instance } from './records.js';
+import { isComponent, registerComponent } from './refresh.js';
+
+let nextAsyncOrder = 0;
+let nextOrder = 0;
+
+/** Evaluate (ECMA-262, 16.2.1.6.1.3): runs a linked module after everything it needs. */
+export function evaluate(root: Instance): Promise<void> {
+  if (root.isCommonJs) return new Promise((resolve) => resolve(ensureRun(root)));
+  const module = root.status === 'evaluating-async' || root.status === 'evaluated' ? (root.cycleRoot ?? root) : root;
+  if (module.capability) return module.capability.promise;
+  const capability = deferred();
+  module.capability = capability;
+  // Whoever asked gets the rejection; a second one, unhandled, would only repeat it.
+  capability.promise.catch(() => {});
+  try {
+    evaluateGraph(module);
+    if (module.asyncOrder === undefined) capability.resolve();
+  } catch (error) {
+    capability.reject(error);
+  }
+  return capability.promise;
+}
+
+/** Runs a module to its end at once, as `require` of an ECMAScript module does. */
+export function evaluateNow(root: Instance): void {
+  if (root.isCommonJs) return ensureRun(root);
+  evaluateGraph(root);
+  if (root.status === 'evaluating-async')
+    throw new Error(`${root.entry.id} uses top-level await and can't be had with require().`);
+}
+
+interface Frame {
+  module: Instance;
+  next: number;
+}
+
+/** InnerModuleEvaluation (16.2.1.6.1.3.1) with a stack of its own. */
+function evaluateGraph(root: Instance): void {
+  const stack: Instance[] = [];
+  const frames: Frame[] = [];
+  let index = 0;
+  /** Starts on a module. Returns whether it is finished already. */
+  const enter = (module: Instance): boolean => {
+    if (module.isCommonJs) {
+      ensureRun(module);
+      return true;
+    }
+    if (module.status === 'evaluated' || module.status === 'evaluating-async') {
+      if (module.error) throw module.error.value;
+      return true;
+    }
+    if (module.status === 'evaluating') return true;
+    module.status = 'evaluating';
+    module.dfsIndex = module.dfsAncestor = index++;
+    module.pendingAsync = 0;
+    stack.push(module);
+    frames.push({ module, next: 0 });
+    return false;
+  };
+  try {
+    enter(root);
+    while (frames.length > 0) {
+      const frame = frames.at(-1)!;
+      const { module } = frame;
+      if (frame.next < module.definition.edges.imports.length) {
+        const required = dependencyOf(module, frame.next);
+        if (!enter(required)) continue;
+        afterDependency(module, required);
+        frame.next++;
+        continue;
+      }
+      finishFrame(module, stack);
+      frames.pop();
+    }
+  } catch (error) {
+    for (const module of stack) {
+      module.status = 'evaluated';
+      module.error = { value: error };
+      module.cycleRoot ??= module;
+    }
+    throw error;
+  }
+}
+
+function afterDependency(module: Instance, dependency: Instance): void {
+  if (dependency.isCommonJs) return;
+  let required = dependency;
+  if (required.status === 'evaluating') module.dfsAncestor = Math.min(module.dfsAncestor, required.dfsAncestor);
+  else {
+    required = required.cycleRoot ?? required;
+    if (required.error) throw required.error.value;
+  }
+  if (typeof required.asyncOrder === 'number') {
+    module.pendingAsync++;
+    required.asyncParents.push(module);
+  }
+}
+
+function finishFrame(module: Instance, stack: Instance[]): void {
+  if (module.pendingAsync > 0 || module.isAsync) {
+    module.asyncOrder = nextAsyncOrder++;
+    if (module.pendingAsync === 0) executeAsync(module);
+  } else runBody(module);
+  if (module.dfsAncestor !== module.dfsIndex) return;
+  for (let done: Instance | undefined; done !== module; ) {
+    done = stack.pop()!;
+    done.status = done.asyncOrder === undefined ? 'evaluated' : 'evaluating-async';
+    done.cycleRoot = module;
+  }
+}
+
+/** The second step of a synchronous module is its body. */
+function runBody(module: Instance): void {
+  (module.body as Iterator<unknown>).next();
+  delete module.body;
+  completed(module);
+}
+
+function completed(module: Instance): void {
+  module.order = nextOrder++;
+  nameDefault(module);
+  registerExports(module);
+  pushExports(module);
+}
+
+/** Components get their identity from the name under which they are exported, where the translation gave them none. */
+function registerExports(module: Instance): void {
+  if (module.entry.id.includes('node_modules/')) return;
+  for (const [name, read] of Object.entries(module.getters)) {
+    const value = read();
+    if (isComponent(value)) registerComponent(value, `${module.entry.id} export ${name}`);
+  }
+}
+
+/** An anonymous default export is called `default` (ECMA-262, 16.2.3.7); in the linked form it has a variable's name. */
+function nameDefault(module: Instance): void {
+  if (!Object.hasOwn(module.getters, 'default')) return;
+  const value = module.getters.default!();
+  if (typeof value === 'function' && /^my\d*_d$/.test(value.name))
+    Object.defineProperty(value, 'name', { value: 'default', configurable: true });
+}
+
+function ensureRun(module: Instance): void {
+  if (module.error) throw module.error.value;
+  if (module.status !== 'linked') return;
+  try {
+    runCommonJs(module);
+  } catch (error) {
+    module.error = { value: error };
+    throw error;
+  }
+}
+
+/** ExecuteAsyncModule (16.2.1.6.1.3.2). The body says itself when it has ended, one tick earlier than its generator would. */
+function executeAsync(module: Instance): void {
+  const run = (module.body as AsyncIterator<unknown>).next();
+  run.catch((error: unknown) => asyncRejected(module, error));
+}
+
+/** The end of an async body. */
+export function asyncBodyDone(module: Instance): void {
+  Promise.resolve().then(() => asyncFulfilled(module));
+}
+
+/** AsyncModuleExecutionFulfilled (16.2.1.6.1.3.4). */
+function asyncFulfilled(module: Instance): void {
+  if (module.status === 'evaluated') return;
+  settle(module);
+  const ready: Instance[] = [];
+  gatherReady(module, ready);
+  ready.sort((a, b) => (a.asyncOrder as number) - (b.asyncOrder as number));
+  for (const ancestor of ready) {
+    if (ancestor.status === 'evaluated') continue;
+    if (ancestor.isAsync) {
+      executeAsync(ancestor);
+      continue;
+    }
+    try {
+      (ancestor.body as Iterator<unknown>).next();
+    } catch (error) {
+      asyncRejected(ancestor, error);
+      continue;
+    }
+    settle(ancestor);
+  }
+}
+
+function settle(module: Instance): void {
+  delete module.body;
+  module.asyncOrder = 'done';
+  module.status = 'evaluated';
+  completed(module);
+  module.capability?.resolve();
+}
+
+/** GatherAvailableAncestors (16.2.1.6.1.3.3). */
+function gatherReady(module: Instance, ready: Instance[]): void {
+  for (const parent of module.asyncParents) {
+    if (ready.includes(parent) || parent.cycleRoot?.error) continue;
+    parent.pendingAsync--;
+    if (parent.pendingAsync > 0) continue;
+    ready.push(parent);
+    if (!parent.isAsync) gatherReady(parent, ready);
+  }
+}
+
+/** AsyncModuleExecutionRejected (16.2.1.6.1.3.5). */
+function asyncRejected(module: Instance, error: unknown): void {
+  if (module.status === 'evaluated') return;
+  module.error = { value: error };
+  module.status = 'evaluated';
+  module.asyncOrder = 'done';
+  for (const parent of module.asyncParents) asyncRejected(parent, error);
+  module.capability?.reject(error);
+}
+
+function deferred(): NonNullable<Instance['capability']> {
+  let resolve!: () => void;
+  let reject!: (error: unknown) => void;
+  const promise = new Promise<void>((onResolve, onReject) => {
+    resolve = onResolve;
+    reject = onReject;
+  });
+  return { promise, resolve, reject };
+}

@@ -1,0 +1,122 @@
+import { asyncBodyDone, evaluate } from './evaluate.js';
+import { linkFrom, pushExports } from './link.js';
+import { liveOf } from './live-api.js';
+import { loadPiece } from './load-piece.js';
+import { dependencyOf, type Instance, registry } from './records.js';
+import { registerComponent, signatureFunction } from './refresh.js';
+import { namespaceOf } from './resolve-export.js';
+
+/** What a linked module calls `my`: its side of the runtime. Each method stands for a piece of syntax. */
+export class Handle {
+  readonly #instance: Instance;
+  #meta: object | undefined;
+
+  constructor(instance: Instance) {
+    this.#instance = instance;
+  }
+
+  /** `import` declarations: dependency by place, name (`null` for the namespace), and the setter of the variable. */
+  bind(bindings: [number, string | null, (value: unknown) => void][]): void {
+    this.#instance.bindings = bindings.map(([dependency, name, set]) => ({ dependency, name, set }));
+  }
+
+  /** `export` declarations. `early` are hoisted functions, readable before the body has run. */
+  exports(
+    getters: Record<string, () => unknown>,
+    early: string[] = [],
+    indirect: [exported: string, dependency: number, name: string | null][] = [],
+    stars: number[] = [],
+  ): void {
+    const instance = this.#instance;
+    instance.getters = getters;
+    instance.early = early;
+    instance.indirect = new Map(indirect.map(([exported, dependency, name]) => [exported, [dependency, name]]));
+    instance.stars = stars;
+  }
+
+  /** After an assignment to exported variables: importers follow. Returns the value of the assignment. */
+  touch<T>(names: string | string[], value: T): T {
+    pushExports(this.#instance, typeof names === 'string' ? [names] : names);
+    return value;
+  }
+
+  /** `import()`. */
+  async get(specifier: unknown, options?: { with?: { type?: string } }): Promise<object> {
+    const name = String(specifier);
+    const { dynamic } = this.#instance.definition.edges;
+    const target = dynamic?.[options?.with?.type ? `${name}\0${options.with.type}` : name] ?? dynamic?.[name];
+    // Not known when the module was linked: leave it to the browser, as seen from the source's place.
+    if (!target) return import(new URL(name, sourceUrl(this.#instance)).href) as Promise<object>;
+    if (!registry.has(target.id)) await loadPiece(target.piece);
+    return importModule(target.id, this.#instance.definition.edges.nodeDefault);
+  }
+
+  /** `import.meta`. */
+  get meta(): object {
+    this.#meta ??= Object.assign(Object.create(null) as object, {
+      url: sourceUrl(this.#instance),
+      resolve: (specifier: string) => new URL(specifier, sourceUrl(this.#instance)).href,
+      live: liveOf(this.#instance),
+    });
+    return this.#meta;
+  }
+
+  /** The URL of the file that the module stands for. */
+  get url(): string | undefined {
+    return this.#instance.definition.edges.url;
+  }
+
+  /** The body of a module with top-level `await` has ended. */
+  done(): void {
+    asyncBodyDone(this.#instance);
+  }
+
+  /** A React component was declared. */
+  reg(component: unknown, name: string): void {
+    registerComponent(component, `${this.#instance.entry.id} ${name}`);
+  }
+
+  /** Records which hooks a component uses. */
+  sig(): unknown {
+    return signatureFunction();
+  }
+}
+
+/** Links and evaluates a module and everything below it, and returns its namespace. */
+export async function importModule(id: string, nodeDefault = false): Promise<object> {
+  const instance = registry.get(id)?.instance ?? linkFrom(id);
+  await pausesBelow(instance);
+  await evaluate(instance);
+  return namespaceOf(instance, nodeDefault);
+}
+
+/** Waits until every async body below has reached its pause, so that evaluation can start them all in order. */
+export async function pausesBelow(root: Instance): Promise<void> {
+  const seen = new Set([root]);
+  const pauses: Promise<unknown>[] = [];
+  for (const instance of seen) {
+    if (instance.isCommonJs) continue;
+    if (instance.status === 'linked' && instance.paused) pauses.push(instance.paused);
+    if (instance.status === 'evaluated') continue;
+    instance.definition.edges.imports.forEach((_, place) => {
+      seen.add(dependencyOf(instance, place));
+    });
+  }
+  if (pauses.length > 0) await Promise.all(pauses);
+}
+
+/** Where the module's source would be if the browser had loaded it natively. */
+function sourceUrl(instance: Instance): string {
+  return new URL(instance.entry.id, new URL(sourceBase(), location.href)).href;
+}
+
+let base = '/';
+
+/** Sets the URL prefix of the front end, which `import.meta.url` starts with. */
+export function setSourceBase(prefix: string): void {
+  base = prefix;
+}
+
+function sourceBase(): string {
+  return base;
+}

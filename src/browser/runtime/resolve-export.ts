@@ -1,0 +1,110 @@
+import { dependencyOf, type Instance } from './records.js';
+
+/** What an exported name comes down to: a binding of some module, or a module's namespace object. */
+export type Target = { instance: Instance; name: string } | { namespace: Instance; nodeDefault: boolean };
+
+/** ResolveExport (ECMA-262, 16.2.1.7.2.2): `null` where there is no such export. */
+export function resolveExport(instance: Instance, name: string, seen: Set<string> = new Set()): Target | 'ambiguous' | null {
+  if (instance.isCommonJs) return { instance, name };
+  const key = `${instance.entry.id}\0${name}`;
+  if (seen.has(key)) return null;
+  seen.add(key);
+  if (Object.hasOwn(instance.getters, name)) return { instance, name };
+  const indirect = instance.indirect.get(name);
+  if (indirect) return resolveImport(instance, indirect[0], indirect[1], seen);
+  if (name === 'default') return null;
+  return resolveStar(instance, name, seen);
+}
+
+/** What `importer` gets for `name` of its n-th import. */
+export function resolveImport(
+  importer: Instance,
+  dependency: number,
+  name: string | null,
+  seen?: Set<string>,
+): Target | 'ambiguous' | null {
+  const target = dependencyOf(importer, dependency);
+  const nodeDefault = importer.definition.edges.nodeDefault === true;
+  if (name === null) return { namespace: target, nodeDefault };
+  // Under Node's convention the default of a CommonJS module is all of `module.exports`.
+  return resolveExport(target, target.isCommonJs && nodeDefault && name === 'default' ? 'module.exports' : name, seen);
+}
+
+function resolveStar(instance: Instance, name: string, seen: Set<string>): Target | 'ambiguous' | null {
+  let found: Target | null = null;
+  let dynamic: Target | null = null;
+  for (const dependency of instance.stars) {
+    const target = dependencyOf(instance, dependency);
+    const resolved = resolveExport(target, name, seen);
+    if (resolved === 'ambiguous') return resolved;
+    if (resolved === null) continue;
+    if (target.isCommonJs) {
+      // Only a run tells which names a CommonJS module has; ECMAScript modules come first.
+      if (!target.module?.loaded || hasName(target.module.exports, name)) dynamic ??= resolved;
+    } else if (found === null) found = resolved;
+    else if (!isSameTarget(found, resolved)) return 'ambiguous';
+  }
+  return found ?? dynamic;
+}
+
+function hasName(exports: unknown, name: string): boolean {
+  return exports !== null && (typeof exports === 'object' || typeof exports === 'function') && name in exports;
+}
+
+function isSameTarget(a: Target, b: Target): boolean {
+  if ('namespace' in a || 'namespace' in b) return 'namespace' in a && 'namespace' in b && a.namespace === b.namespace;
+  return a.instance === b.instance && a.name === b.name;
+}
+
+/** GetExportedNames (ECMA-262, 16.2.1.7.2.1). */
+export function exportedNames(instance: Instance, seen: Set<Instance> = new Set()): Set<string> {
+  const names = new Set<string>();
+  if (seen.has(instance)) return names;
+  seen.add(instance);
+  if (instance.isCommonJs) {
+    const exports = instance.module?.exports;
+    if (exports !== null && (typeof exports === 'object' || typeof exports === 'function')) {
+      for (const name of Object.keys(exports)) names.add(name);
+    }
+    names.add('default');
+    return names;
+  }
+  for (const name of Object.keys(instance.getters)) names.add(name);
+  for (const name of instance.indirect.keys()) names.add(name);
+  for (const dependency of instance.stars) {
+    for (const name of exportedNames(dependencyOf(instance, dependency), seen)) if (name !== 'default') names.add(name);
+  }
+  return names;
+}
+
+/** The value of an export; throws a ReferenceError where the standard does. */
+export function readTarget(target: Target): unknown {
+  if ('namespace' in target) return namespaceOf(target.namespace, target.nodeDefault);
+  const { instance, name } = target;
+  return instance.isCommonJs ? readCommonJs(instance, name) : instance.getters[name]!();
+}
+
+function readCommonJs(instance: Instance, name: string): unknown {
+  const exports = instance.module?.exports as Record<string, unknown> | null | undefined;
+  if (name === 'module.exports') return exports;
+  if (name === 'default') return exports?.__esModule ? exports.default : exports;
+  return exports === null || exports === undefined ? undefined : exports[name];
+}
+
+/** The module namespace object (ECMA-262, 10.4.6): sorted names that read through to the variables. */
+export function namespaceOf(instance: Instance, nodeDefault = false): object {
+  const known = instance.namespaces.get(nodeDefault);
+  if (known) return known;
+  const names: [string, Target][] = [];
+  for (const name of [...exportedNames(instance)].sort()) {
+    const resolved = resolveExport(instance, instance.isCommonJs && nodeDefault && name === 'default' ? 'module.exports' : name);
+    if (resolved && resolved !== 'ambiguous') names.push([name, resolved]);
+  }
+  const namespace = Object.create(null) as object;
+  for (const [name, target] of names) Object.defineProperty(namespace, name, { enumerable: true, get: () => readTarget(target) });
+  Object.defineProperty(namespace, Symbol.toStringTag, { value: 'Module' });
+  Object.preventExtensions(namespace);
+  // A CommonJS module may still add names while it runs.
+  if (!instance.isCommonJs || instance.module?.loaded) instance.namespaces.set(nodeDefault, namespace);
+  return namespace;
+}

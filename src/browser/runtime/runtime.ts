@@ -1,0 +1,38 @@
+import type { RuntimeEdges } from '../../core/pieces/piece.js';
+import { importModule } from './handle.js';
+import { type Definition, defineModule, type Factory, registry } from './records.js';
+
+const entries = new Set<string>();
+let collecting: Map<string, Definition> | null = null;
+let hasStarted: () => void;
+
+/** Settles once the page's own modules have been started. */
+export const started = new Promise<void>((resolve) => {
+  hasStarted = resolve;
+});
+
+/** Whether the page itself loads this module. */
+export function isEntry(id: string): boolean {
+  return entries.has(id);
+}
+
+/** From now on registered modules are put aside in the map returned, until this is called with `null`. */
+export function collectDefinitions(off?: null): Map<string, Definition> {
+  collecting = off === null ? null : new Map();
+  return collecting ?? new Map();
+}
+
+/** What pieces see as `vine`. */
+export const vine = {
+  /** Registers a module. One that is there already stays: pieces may overlap, and updates come another way. */
+  add(id: string, edges: RuntimeEdges, factory: Factory): void {
+    if (collecting) collecting.set(id, { edges, factory });
+    else if (!registry.has(id)) defineModule(id, { edges, factory });
+  },
+  /** Runs the page's modules in document order. Like module scripts, one that fails does not keep the others from running. */
+  start(ids: string[]): void {
+    for (const id of ids) entries.add(id);
+    for (const id of ids) importModule(id).catch(reportError);
+    hasStarted();
+  },
+};

@@ -1,0 +1,67 @@
+#!/usr/bin/env node
+import { readFileSync } from 'node:fs';
+import { Command, CommanderError } from 'commander';
+import { VineError } from '../core/problem.js';
+import { demoCommand } from './demo.js';
+import { printProblem } from './report/problem-text.js';
+import { serveCommand } from './serve.js';
+
+/** Exit codes: 0 all right, 1 something failed, 2 the command line or the settings are wrong. */
+const usageCodes = new Set(['unknown-option', 'unknown-setting', 'settings-unreadable', 'page-missing']);
+
+async function main(): Promise<void> {
+  const { version } = JSON.parse(readFileSync(new URL('../../package.json', import.meta.url), 'utf8')) as { version: string };
+  const program = new Command('vine-spark')
+    .description(
+      'A dev server for front-end applications: bundles in memory, updates in place, forwards API paths to your backend.',
+    )
+    .version(version, '--version', 'print the version')
+    .helpOption('--help', 'print this help')
+    .helpCommand(false)
+    .showSuggestionAfterError(true);
+  program.addCommand(serveCommand(version));
+  program.addCommand(demoCommand(version));
+  for (const command of [program, ...program.commands])
+    command
+      .exitOverride()
+      .configureOutput({ writeErr: () => {} })
+      .helpOption('--help', 'print this help');
+  try {
+    await program.parseAsync();
+  } catch (error) {
+    process.exitCode = report(error, program);
+  }
+}
+
+function report(error: unknown, program: Command): number {
+  if (error instanceof CommanderError) {
+    if (error.exitCode === 0) return 0;
+    if (error.code === 'commander.help') {
+      process.stdout.write(program.helpInformation());
+      return 2;
+    }
+    const [message = '', suggestion] = error.message.replace(/^error: /, '').split('\n');
+    const hint = suggestion?.replace(/^\((.*)\)$/, '$1') ?? 'vine-spark serve --help lists what there is.';
+    printProblem({
+      code: 'unknown-option',
+      severity: 'error',
+      message: `${message[0]?.toUpperCase()}${message.slice(1)}.`.replace(/\.\.$/, '.'),
+      hint,
+    });
+    return 2;
+  }
+  if (error instanceof VineError) {
+    printProblem(error.problem);
+    return usageCodes.has(error.code) ? 2 : 1;
+  }
+  const failure = error instanceof Error ? error : new Error(String(error));
+  printProblem({
+    code: 'internal-error',
+    severity: 'error',
+    message: `Vine Spark failed: ${failure.message}`,
+    hint: failure.stack ?? '',
+  });
+  return 1;
+}
+
+await main();

@@ -1,0 +1,21 @@
+import type { Reporter } from './reporter.js';
+
+/** Events as NDJSON, one object a line with its `event` and the time. */
+export function jsonReporter(write: (line: string) => void): Reporter {
+  const print = (event: string, fields: object) =>
+    write(`${JSON.stringify({ event, at: new Date().toISOString(), ...fields })}\n`);
+  return {
+    ready: (report) => print('ready', report),
+    updated(update, reports, silent) {
+      const { id, changed, removed, styles, translations, reload } = update;
+      print('update', { id, changed, removed, styles: styles.map((style) => style.id), translations, reload, silent });
+      for (const { from, type, ms, ...rest } of reports)
+        print(type, { browser: from.browser, number: from.number, page: from.page, ms, ...rest });
+    },
+    problems: (problems) => print('problems', { problems }),
+    solved: (ms) => print('solved', { ms }),
+    joined: (page) => print('joined', page),
+    left: (page) => print('left', page),
+    failed: (from, { message, stack, file }) => print('error', { ...from, message, stack, file }),
+  };
+}

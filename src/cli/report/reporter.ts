@@ -1,0 +1,32 @@
+import type { PageMessage } from '../../core/live/messages.js';
+import type { Problem } from '../../core/problem.js';
+import type { ProjectUpdate } from '../../project/project.js';
+import type { LivePage } from '../../server/live-channel.js';
+
+/** What the reporter is told when everything stands. */
+export interface ReadyReport {
+  version: string;
+  url: string;
+  /** The port that was wanted, if another had to be taken. */
+  wantedPort?: number;
+  port: number;
+  forwards: readonly { label: string; origin: string }[];
+  routes: readonly { pattern: string; page: string }[];
+  settingsFile?: string;
+  modules: number;
+  ms: number;
+}
+
+/** How one page took one update. */
+export type PageReport = { from: LivePage; ms: number } & Extract<PageMessage, { type: 'applied' | 'reloaded' }>;
+
+/** Shows what happens: as lines for people or as NDJSON for programs. */
+export interface Reporter {
+  ready(report: ReadyReport): void;
+  updated(update: ProjectUpdate, reports: readonly PageReport[], silent: number): void;
+  problems(problems: readonly Problem[]): void;
+  solved(ms: number): void;
+  joined(page: LivePage): void;
+  left(page: LivePage): void;
+  failed(from: LivePage, message: Extract<PageMessage, { type: 'error' }>): void;
+}

@@ -1,0 +1,98 @@
+import pc from 'picocolors';
+import type { ProjectUpdate } from '../../project/project.js';
+import { problemText } from './problem-text.js';
+import type { PageReport, ReadyReport, Reporter } from './reporter.js';
+
+const column = 10;
+
+/** Lines for people: what stands after the start, then one line a save. */
+export function terminalReporter(write: (text: string) => void): Reporter {
+  const line = (text: string) => write(`${text}\n`);
+  const event = (text: string) => line(`  ${pc.dim(clock())}  ${text}`);
+  return {
+    ready(report) {
+      for (const row of readyRows(report)) line(row);
+    },
+    updated(update, reports, silent) {
+      for (const text of updateLines(update, reports, silent)) event(text);
+    },
+    problems(problems) {
+      event(
+        pc.red(
+          problems.length === 1
+            ? 'a problem; the page keeps the last good build'
+            : `${problems.length} problems; the page keeps the last good build`,
+        ),
+      );
+      for (const problem of problems) line(`\n${indent(problemText(problem))}\n`);
+    },
+    solved: () => event(pc.green('solved')),
+    joined() {},
+    left() {},
+    failed: (from, { message, stack }) => event(`${pc.red(`error in ${from.browser}`)}: ${message}\n${indent(stack)}`),
+  };
+}
+
+function readyRows({ version, url, wantedPort, port, forwards, routes, settingsFile, modules, ms }: ReadyReport): string[] {
+  const row = (name: string, text: string) => `  ${pc.dim(name.padEnd(column))}${text}`;
+  const rows = ['', `  ${pc.bold(pc.green('Vine Spark'))} ${version}`, '', row('page', pc.bold(url))];
+  for (const { pattern, page } of routes)
+    if (pattern !== '/' && !pattern.includes('*') && pattern !== `/${page}`)
+      rows.push(row('', `${url}${pattern.slice(1)} ${pc.dim(page)}`));
+  for (const { label, origin } of forwards) rows.push(row('forward', `${label} → ${origin}`));
+  if (settingsFile) rows.push(row('settings', settingsFile));
+  if (wantedPort !== undefined) rows.push(row('port', pc.yellow(`${wantedPort} is in use, so this is ${port}`)));
+  rows.push(row('ready', `${modules} modules in ${Math.round(ms)} ms`), '');
+  return rows;
+}
+
+/** One line where all browsers did the same; else one for each thing that happened. */
+function updateLines(update: ProjectUpdate, reports: readonly PageReport[], silent: number): string[] {
+  const what = pc.bold(
+    shortList([...update.changed, ...update.styles.map(({ id }) => id), ...update.removed.map((id) => `${id} (gone)`)]) ||
+      pc.dim('pages'),
+  );
+  if (reports.length === 0) return [`${what}  ${pc.dim(silent === 0 ? 'no browser is open' : 'no browser has answered yet')}`];
+  const lines = groupReports(reports).map((group) => `${what}  ${groupText(group)}`);
+  const notes = new Set(reports.flatMap((report) => (report.type === 'applied' ? report.notes : [])));
+  for (const note of notes) lines.push(pc.yellow(note));
+  return lines;
+}
+
+function groupReports(reports: readonly PageReport[]): PageReport[][] {
+  const groups = new Map<string, PageReport[]>();
+  for (const report of reports) {
+    const key = report.type === 'applied' ? 'applied' : report.reason + report.chain.join();
+    groups.set(key, [...(groups.get(key) ?? []), report]);
+  }
+  return [...groups.values()];
+}
+
+function groupText(group: PageReport[]): string {
+  const browsers = shortList(group.map(({ from }) => from.browser));
+  const [first] = group;
+  const slowest = Math.max(...group.map(({ ms }) => ms));
+  if (first!.type === 'reloaded') {
+    const chain = first!.chain.length > 1 ? ` ${pc.dim(`(${first!.chain.join(' → ')})`)}` : '';
+    return `${pc.yellow('reloaded')} ${browsers}: ${first!.reason}${chain}`;
+  }
+  const how = first!.ran.length === 0 ? 'restyled' : 'updated in place';
+  const where =
+    first!.boundaries.length > 0 && first!.boundaries.join() !== first!.ran.join()
+      ? ` ${pc.dim(`at ${shortList(first!.boundaries)}`)}`
+      : '';
+  return `${pc.green(how)}${where} in ${browsers} after ${Math.round(slowest)} ms`;
+}
+
+function shortList(names: readonly string[]): string {
+  const unique = [...new Set(names)];
+  return unique.length <= 3 ? unique.join(', ') : `${unique.slice(0, 2).join(', ')} and ${unique.length - 2} more`;
+}
+
+function indent(text: string): string {
+  return text.replace(/^/gm, '    ');
+}
+
+function clock(): string {
+  return new Date().toTimeString().slice(0, 8);
+}

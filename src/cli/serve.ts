@@ -1,0 +1,148 @@
+import { Command, InvalidArgumentError } from 'commander';
+import openInBrowser from 'open';
+import { Project } from '../project/project.js';
+import { VineServer } from '../server/server.js';
+import { type CommandLineSettings, effectiveSettings } from '../settings/effective.js';
+import { jsonReporter } from './report/json-reporter.js';
+import type { Reporter } from './report/reporter.js';
+import { terminalReporter } from './report/terminal-reporter.js';
+import { UpdateReports } from './update-reports.js';
+
+/** Options of `serve` as Commander gives them. */
+export interface ServeOptions extends Omit<CommandLineSettings, 'page'> {
+  open?: boolean;
+  hot: boolean;
+  poll?: boolean;
+  json?: boolean;
+  quiet?: boolean;
+}
+
+/** `vine-spark serve [page]`. */
+export function serveCommand(version: string): Command {
+  return new Command('serve')
+    .description('serve a page, or all pages of a folder, and update them in place as you edit')
+    .argument('[page]', 'an HTML file, or a folder with some (default: this folder)')
+    .option('--port <n>', 'port to listen on (default: 8463)', parsePort)
+    .option('--exact-port', 'fail where the port is in use instead of taking the next free one')
+    .option('--host <address>', 'address to listen on; 0.0.0.0 for every one (default: localhost)')
+    .option('--open', 'open the page in a browser')
+    .option('--base <path>', 'URL prefix of the whole front end (default: /)', parseBase)
+    .option('--forward <path=origin>', 'send a path to a backend, e.g. /api=http://127.0.0.1:8464 (repeatable)', parseForward)
+    .option('--settings <file>', 'settings file (default: vine-spark.config.ts, .js, .mjs or .json)')
+    .option('--no-hot', 'reload the page instead of updating it in place')
+    .option('--poll', 'look for changes again and again, for network file systems')
+    .option('--json', 'print events as NDJSON')
+    .option('--quiet', 'print problems only')
+    .action(async (page: string | undefined, options: ServeOptions) => {
+      await serve({ version, options, ...(page === undefined ? {} : { page }) });
+    });
+}
+
+/** Serves until the process is asked to end. Settles when everything stands. */
+export async function serve({
+  version,
+  page,
+  options,
+}: {
+  version: string;
+  page?: string;
+  options: ServeOptions;
+}): Promise<void> {
+  const from = performance.now();
+  const settings = await effectiveSettings(process.cwd(), { ...options, ...(page === undefined ? {} : { page }) });
+  const { root, base, alias, roots, conditions, constants, verbatim, listen } = settings;
+  const pages = [...new Set(settings.routes.map((route) => route.page))];
+  const project = new Project({
+    root,
+    pages,
+    base,
+    alias,
+    roots,
+    conditions,
+    constants,
+    verbatim,
+    ignored: [],
+    poll: options.poll ?? false,
+  });
+  await project.open();
+  const server = new VineServer({
+    project,
+    routes: settings.routes,
+    forward: settings.forward,
+    trust: { names: listen.names, origins: settings.embedFrom },
+    host: listen.host,
+    port: listen.port,
+    exact: listen.exact,
+    hot: options.hot,
+  });
+  const write = (text: string) => void process.stdout.write(text);
+  const reporter = options.json ? jsonReporter(write) : terminalReporter(write);
+  try {
+    await server.listen();
+  } catch (error) {
+    await project.close();
+    throw error;
+  }
+  closeOnSignals(project, server);
+  if (!options.quiet) {
+    reporter.ready({
+      version,
+      url: server.url,
+      port: server.boundPort,
+      forwards: server.forwarder.rules.map(({ label, to }) => ({ label, origin: to.origin })),
+      routes: settings.routes,
+      modules: project.graph.size,
+      ms: performance.now() - from,
+      ...(listen.port !== 0 && server.boundPort !== listen.port ? { wantedPort: listen.port } : {}),
+      ...(settings.file ? { settingsFile: project.paths.idOf(settings.file) } : {}),
+    });
+  }
+  connect(reporter, { project, server, isQuiet: options.quiet ?? false });
+  if (options.open) await openInBrowser(server.url);
+}
+
+/** Lets the reporter hear what happens. */
+function connect(
+  reporter: Reporter,
+  { project, server, isQuiet }: { project: Project; server: VineServer; isQuiet: boolean },
+): void {
+  if (project.problems.length > 0) reporter.problems(project.problems);
+  project.on('problems', (problems) => reporter.problems(problems));
+  if (isQuiet) return;
+  project.on('solved', ({ since }) => reporter.solved(Date.now() - since));
+  server.live.on('joined', (page) => reporter.joined(page));
+  server.live.on('left', (page) => reporter.left(page));
+  new UpdateReports({ project, live: server.live, reporter });
+}
+
+function closeOnSignals(project: Project, server: VineServer): void {
+  let isClosing = false;
+  const close = () => {
+    if (isClosing) process.exit(1);
+    isClosing = true;
+    void Promise.all([server.close(), project.close()]).then(() => process.exit(0));
+  };
+  process.on('SIGINT', close);
+  process.on('SIGTERM', close);
+}
+
+function parsePort(value: string): number {
+  const port = Number(value);
+  if (!/^\d+$/.test(value) || port > 65_535) throw new InvalidArgumentError('A port is a whole number up to 65535.');
+  return port;
+}
+
+function parseBase(value: string): string {
+  if (!value.startsWith('/')) throw new InvalidArgumentError('A base path starts with /.');
+  return value.endsWith('/') ? value : `${value}/`;
+}
+
+function parseForward(value: string, before: { path: string; to: string }[] = []): { path: string; to: string }[] {
+  const at = value.indexOf('=');
+  const [path, to] = [value.slice(0, at), value.slice(at + 1)];
+  if (at === -1 || !path.startsWith('/'))
+    throw new InvalidArgumentError('Write a path and an origin, e.g. /api=http://127.0.0.1:8464.');
+  if (!URL.canParse(to) || !/^https?:\/\/[^/]+\/?$/.test(to))
+    throw new InvalidArgumentError(`'${to}' is no origin; write e.g. http://127.0.0.1:8464, without a path.`);
+  return [...before, { path, to: to.replace(/\/$/, '') }];
+}

@@ -1,0 +1,60 @@
+import type { PageMessage } from '../core/live/messages.js';
+import type { Project, ProjectUpdate } from '../project/project.js';
+import type { LiveChannel, LivePage } from '../server/live-channel.js';
+import type { PageReport, Reporter } from './report/reporter.js';
+
+/** How long a page may take to say what it made of an update before the line is printed without it. */
+const patienceMs = 2000;
+
+interface Pending {
+  update: ProjectUpdate;
+  waitingFor: Set<LivePage>;
+  reports: PageReport[];
+  timer: NodeJS.Timeout;
+}
+
+/** Collects what the pages say of each update, so that a save is told once, when all have answered. */
+export class UpdateReports {
+  readonly #reporter: Reporter;
+  readonly #pending = new Map<number, Pending>();
+
+  constructor({ project, live, reporter }: { project: Project; live: LiveChannel; reporter: Reporter }) {
+    this.#reporter = reporter;
+    project.on('update', (update) => this.#begin(update, live.pages));
+    live.on('left', (page) => this.#forget(page));
+    live.on('message', ({ from, message }) => {
+      if (message.type === 'error') reporter.failed(from, message);
+      if (message.type === 'applied' || message.type === 'reloaded') this.#take(from, message);
+    });
+  }
+
+  #begin(update: ProjectUpdate, pages: LivePage[]): void {
+    const pending: Pending = {
+      update,
+      waitingFor: new Set(pages),
+      reports: [],
+      timer: setTimeout(() => this.#finish(pending), patienceMs),
+    };
+    pending.timer.unref();
+    this.#pending.set(update.id, pending);
+    if (pages.length === 0) this.#finish(pending);
+  }
+
+  #take(from: LivePage, message: Extract<PageMessage, { type: 'applied' | 'reloaded' }>): void {
+    const pending = this.#pending.get(message.update);
+    if (!pending?.waitingFor.delete(from)) return;
+    pending.reports.push({ ...message, from, ms: Date.now() - pending.update.since });
+    if (pending.waitingFor.size === 0) this.#finish(pending);
+  }
+
+  #forget(page: LivePage): void {
+    for (const pending of this.#pending.values())
+      if (pending.waitingFor.delete(page) && pending.waitingFor.size === 0) this.#finish(pending);
+  }
+
+  #finish(pending: Pending): void {
+    clearTimeout(pending.timer);
+    if (!this.#pending.delete(pending.update.id)) return;
+    this.#reporter.updated(pending.update, pending.reports, pending.waitingFor.size);
+  }
+}

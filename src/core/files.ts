@@ -1,0 +1,9 @@
+/** The file system as the core sees it: absolute paths, nothing asynchronous, nothing thrown for what is missing. */
+export interface Files {
+  /** What is at `path`, links followed. */
+  kindOf(path: string): 'file' | 'folder' | undefined;
+  /** The text of a file, `undefined` where there is none. */
+  readText(path: string): string | undefined;
+  /** The path with every link resolved. */
+  realPath(path: string): string;
+}

@@ -1,0 +1,176 @@
+/** How one module leads to another. */
+export type EdgeKind = 'import' | 'dynamic' | 'require' | 'style';
+
+export interface Edge {
+  kind: EdgeKind;
+  specifier: string;
+  /** Id of the target. */
+  target: string;
+}
+
+interface GraphNode<Content> {
+  id: string;
+  content: Content;
+  edges: Edge[];
+  /** Importer id -> how many edges lead here from it. */
+  importers: Map<string, number>;
+}
+
+/** What a change of edges did. */
+export interface EdgeChange {
+  /** Targets that the graph does not hold yet. */
+  missing: string[];
+  /** Modules that nothing reaches any more; they are gone from the graph. */
+  removed: string[];
+}
+
+/**
+ * The modules of a project with their edges. Edges may lead to modules that are not in the graph: that is how a dynamic
+ * import waits to be asked for. Costs of a change depend on the change, not on the size of the graph.
+ */
+export class ModuleGraph<Content> {
+  readonly #nodes = new Map<string, GraphNode<Content>>();
+  /** Importers of ids that are not nodes yet. */
+  readonly #awaited = new Map<string, Map<string, number>>();
+  readonly #roots = new Set<string>();
+
+  get size(): number {
+    return this.#nodes.size;
+  }
+
+  has(id: string): boolean {
+    return this.#nodes.has(id);
+  }
+
+  content(id: string): Content | undefined {
+    return this.#nodes.get(id)?.content;
+  }
+
+  edges(id: string): readonly Edge[] {
+    return this.#nodes.get(id)?.edges ?? [];
+  }
+
+  importers(id: string): string[] {
+    return [...(this.#nodes.get(id)?.importers ?? this.#awaited.get(id) ?? new Map<string, number>()).keys()];
+  }
+
+  ids(): IterableIterator<string> {
+    return this.#nodes.keys();
+  }
+
+  /** Marks modules that stay although nothing imports them. Returns what fell away with the roots given up. */
+  setRoots(ids: Iterable<string>): string[] {
+    const before = [...this.#roots];
+    this.#roots.clear();
+    for (const id of ids) this.#roots.add(id);
+    return before.filter((id) => !this.#roots.has(id)).flatMap((id) => this.#dropIfUnreachable(id));
+  }
+
+  isRoot(id: string): boolean {
+    return this.#roots.has(id);
+  }
+
+  /** Adds a module or replaces its content and edges. */
+  set(id: string, content: Content, edges: Edge[]): EdgeChange {
+    const old = this.#nodes.get(id);
+    const node: GraphNode<Content> = { id, content, edges, importers: old?.importers ?? this.#awaited.get(id) ?? new Map() };
+    this.#awaited.delete(id);
+    this.#nodes.set(id, node);
+    for (const { target } of edges) {
+      const importers = this.#importersOf(target);
+      importers.set(id, (importers.get(id) ?? 0) + 1);
+    }
+    const removed = old ? this.#release(id, old.edges) : [];
+    const missing = edges
+      .filter(({ kind, target }) => kind !== 'dynamic' && !this.#nodes.has(target))
+      .map(({ target }) => target);
+    return { missing: [...new Set(missing)], removed };
+  }
+
+  /**
+   * Every module reachable from `starts` over static imports and `require`, dependencies before dependents: the order in
+   * which the standard evaluates them. `skip` names modules to leave out together with what only they reach.
+   */
+  reachable(starts: Iterable<string>, skip: ReadonlySet<string> = new Set()): string[] {
+    const order: string[] = [];
+    const seen = new Set(skip);
+    const stack: { edges: readonly Edge[]; next: number; id: string }[] = [];
+    const enter = (id: string) => {
+      if (seen.has(id) || !this.#nodes.has(id)) return;
+      seen.add(id);
+      stack.push({ id, edges: this.edges(id), next: 0 });
+    };
+    for (const start of starts) {
+      enter(start);
+      while (stack.length > 0) {
+        const top = stack.at(-1)!;
+        const edge = top.edges[top.next++];
+        if (!edge) order.push(stack.pop()!.id);
+        else if (edge.kind === 'import' || edge.kind === 'require') enter(edge.target);
+      }
+    }
+    return order;
+  }
+
+  /** A shortest path of importers from a root to `id`, both included; only `id` where no root reaches it. */
+  chainTo(id: string): string[] {
+    const cameFrom = new Map<string, string | undefined>([[id, undefined]]);
+    for (const at of cameFrom.keys()) {
+      if (this.#roots.has(at)) return chainFrom(at, cameFrom);
+      for (const importer of this.importers(at)) if (!cameFrom.has(importer)) cameFrom.set(importer, at);
+    }
+    return [id];
+  }
+
+  #importersOf(id: string): Map<string, number> {
+    const known = this.#nodes.get(id)?.importers ?? this.#awaited.get(id);
+    if (known) return known;
+    const importers = new Map<string, number>();
+    this.#awaited.set(id, importers);
+    return importers;
+  }
+
+  /** Takes edges away and removes what nothing reaches after that. */
+  #release(importer: string, edges: readonly Edge[]): string[] {
+    const lost: string[] = [];
+    for (const { target } of edges) {
+      const importers = this.#importersOf(target);
+      const count = (importers.get(importer) ?? 1) - 1;
+      if (count > 0) importers.set(importer, count);
+      else {
+        importers.delete(importer);
+        lost.push(target);
+      }
+    }
+    return lost.flatMap((id) => this.#dropIfUnreachable(id));
+  }
+
+  #dropIfUnreachable(id: string): string[] {
+    if (!this.#nodes.has(id)) {
+      if (this.#awaited.get(id)?.size === 0) this.#awaited.delete(id);
+      return [];
+    }
+    if (this.#reachesRoot(id)) return [];
+    const { edges } = this.#nodes.get(id)!;
+    const { importers } = this.#nodes.get(id)!;
+    this.#nodes.delete(id);
+    if (importers.size > 0) this.#awaited.set(id, importers);
+    return [id, ...this.#release(id, edges)];
+  }
+
+  /** Whether some chain of importers ends at a root. Looks upwards only, so its cost is that of the part above `id`. */
+  #reachesRoot(id: string): boolean {
+    const seen = new Set([id]);
+    for (const at of seen) {
+      if (this.#roots.has(at)) return true;
+      for (const importer of this.#nodes.get(at)?.importers.keys() ?? []) seen.add(importer);
+    }
+    return false;
+  }
+}
+
+function chainFrom(root: string, next: ReadonlyMap<string, string | undefined>): string[] {
+  const chain: string[] = [];
+  for (let at: string | undefined = root; at !== undefined; at = next.get(at)) chain.push(at);
+  return chain;
+}

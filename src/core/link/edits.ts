@@ -1,0 +1,41 @@
+import { lineStarts, positionAt } from '../line-index.js';
+
+/** Replace `start`..`end` of a text. A blanking keeps line ends, so that lines never move. */
+export interface Edit {
+  start: number;
+  end: number;
+  text: string;
+}
+
+/** From `column` on (in the text before the edits), line `line` (0-based) moved right by `by` columns. */
+export interface Shift {
+  line: number;
+  column: number;
+  by: number;
+}
+
+/** An edit that puts `;` and spaces over a statement, keeping its line ends. The `;` stops a statement before from going on. */
+export function blank(text: string, start: number, end: number): Edit {
+  const body = text.slice(start + 1, end).replace(/[^\n\r\u2028\u2029]/g, ' ');
+  return { start, end, text: `;${body}` };
+}
+
+/** Applies edits that do not overlap. Replacements must hold as many line ends as what they replace. */
+export function applyEdits(text: string, edits: Edit[]): { text: string; shifts: Shift[] } {
+  if (edits.length === 0) return { text, shifts: [] };
+  edits.sort((a, b) => a.start - b.start || a.end - b.end);
+  let starts: number[] | undefined;
+  const shifts: Shift[] = [];
+  let out = '';
+  let at = 0;
+  for (const edit of edits) {
+    out += text.slice(at, edit.start) + edit.text;
+    at = edit.end;
+    const by = edit.text.length - (edit.end - edit.start);
+    if (by === 0) continue;
+    starts ??= lineStarts(text);
+    const { line, column } = positionAt(starts, edit.end);
+    shifts.push({ line: line - 1, column, by });
+  }
+  return { text: out + text.slice(at), shifts };
+}

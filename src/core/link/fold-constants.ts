@@ -1,0 +1,91 @@
+import type { Expression, Node, Program } from 'estree';
+import { walk } from 'estree-walker';
+import type { Edit } from './edits.js';
+import type { Spanned } from './module-analysis.js';
+
+/** Replaces member chains such as `process.env.NODE_ENV` by their values, in place and of the same length where they fit. */
+export function foldConstants(tree: Program, constants: Readonly<Record<string, string>>): Edit[] {
+  const edits: Edit[] = [];
+  walk(tree, {
+    enter(node, parent) {
+      if (node.type !== 'MemberExpression') return;
+      const value = constantOf(node, constants);
+      if (value === undefined || isAssigned(node, parent)) return;
+      const { start, end } = node as Spanned;
+      edits.push({ start, end, text: value.padEnd(end - start) });
+      this.skip();
+    },
+  });
+  return edits;
+}
+
+function isAssigned(node: Node, parent: Node | null): boolean {
+  if (parent?.type === 'AssignmentExpression') return parent.left === node;
+  return parent?.type === 'UpdateExpression' || (parent?.type === 'UnaryExpression' && parent.operator === 'delete');
+}
+
+/** The source text of the constant that an expression is, if it is one. */
+export function constantOf(node: Node, constants: Readonly<Record<string, string>>): string | undefined {
+  const path = memberPath(node);
+  return path !== undefined && Object.hasOwn(constants, path) ? constants[path] : undefined;
+}
+
+function memberPath(node: Node): string | undefined {
+  if (node.type === 'Identifier') return node.name;
+  if (node.type !== 'MemberExpression') return undefined;
+  const object = memberPath(node.object);
+  if (object === undefined) return undefined;
+  if (!node.computed && node.property.type === 'Identifier') return `${object}.${node.property.name}`;
+  if (node.property.type === 'Literal' && typeof node.property.value === 'string') return `${object}.${node.property.value}`;
+  return undefined;
+}
+
+/** A value known before anything runs, wrapped so that a known `undefined` differs from an unknown value. */
+export interface Known {
+  value: unknown;
+}
+
+const typesInBrowsers: Record<string, string> = {
+  window: 'object',
+  document: 'object',
+  self: 'object',
+  process: 'undefined',
+  define: 'undefined',
+};
+
+/** Evaluates the few kinds of tests by which packages choose between builds. */
+export function evaluate(node: Expression | Node, constants: Readonly<Record<string, string>>): Known | undefined {
+  switch (node.type) {
+    case 'Literal':
+      return 'regex' in node || 'bigint' in node ? undefined : { value: node.value };
+    case 'MemberExpression': {
+      const text = constantOf(node, constants);
+      return text === undefined ? undefined : { value: JSON.parse(text) };
+    }
+    case 'UnaryExpression': {
+      if (node.operator === 'typeof' && node.argument.type === 'Identifier') {
+        const type = typesInBrowsers[node.argument.name];
+        return type === undefined ? undefined : { value: type };
+      }
+      const known = node.operator === '!' ? evaluate(node.argument, constants) : undefined;
+      return known && { value: !known.value };
+    }
+    case 'LogicalExpression': {
+      const left = evaluate(node.left, constants);
+      if (!left) return undefined;
+      if (node.operator === '&&') return left.value ? evaluate(node.right, constants) : left;
+      if (node.operator === '||') return left.value ? left : evaluate(node.right, constants);
+      return left.value == null ? evaluate(node.right, constants) : left;
+    }
+    case 'BinaryExpression': {
+      const left = evaluate(node.left, constants);
+      const right = left && evaluate(node.right, constants);
+      if (!left || !right) return undefined;
+      if (node.operator === '===' || node.operator === '==') return { value: left.value === right.value };
+      if (node.operator === '!==' || node.operator === '!=') return { value: left.value !== right.value };
+      return undefined;
+    }
+    default:
+      return undefined;
+  }
+}

@@ -1,0 +1,84 @@
+import type { Node, Pattern, Program } from 'estree';
+import { walk } from 'estree-walker';
+import { parseSync } from 'oxc-parser';
+import { countLineEnds } from '../line-index.js';
+import { applyEdits, type Edit } from './edits.js';
+import { evaluate, foldConstants } from './fold-constants.js';
+import type { LinkInput } from './link-module.js';
+import type { Linked, ModuleRequest } from './linked.js';
+import type { Spanned } from './module-analysis.js';
+
+/**
+ * Links a CommonJS module: the text stays as it is inside a function that is given `module`, `exports` and `require`.
+ * Constants are folded, and a `require` in a branch that can't run is not a request.
+ */
+export function linkCommonJs(input: LinkInput): Linked {
+  const { text, handle } = input;
+  const edits: Edit[] = [];
+  let requests: ModuleRequest[] = [];
+  const hasConstant = Object.keys(input.constants).some((constant) => text.includes(constant));
+  const hasImport = /\bimport\s*\(/.test(text);
+  if (hasConstant || hasImport || /\brequire\b/.test(text)) {
+    const tree = parseSync('module.cjs', text, { lang: 'js', sourceType: 'commonjs', preserveParens: false })
+      .program as unknown as Program;
+    if (hasConstant) edits.push(...foldConstants(tree, input.constants));
+    requests = findRequests(tree, input, edits);
+  }
+  const applied = applyEdits(text, edits);
+  const global = /\bglobal\b/.test(text) && !/\b(?:let|const|class)\s+global\b/.test(text) ? ', global' : '';
+  const code = `function (${handle}, module, exports, require${global}) {\n${applied.text}\n}`;
+  return { format: 'commonjs', code, lineEnds: countLineEnds(code), shifts: applied.shifts, requests, imports: [], stars: [] };
+}
+
+/** Calls of `require` with a literal, and `import()`, in code that can run. */
+function findRequests(tree: Program, input: LinkInput, edits: Edit[]): ModuleRequest[] {
+  const requests = new Map<string, ModuleRequest>();
+  const add = (kind: ModuleRequest['kind'], literal: Spanned, specifier: string) => {
+    const key = `${kind}\0${specifier}`;
+    if (!requests.has(key)) requests.set(key, { kind, specifier, start: literal.start, end: literal.end });
+  };
+  const dead = new Set<Node>();
+  let shadows = 0;
+  walk(tree, {
+    enter(node) {
+      if (dead.has(node)) return this.skip();
+      if (declaresRequire(node)) shadows++;
+      markDeadBranches(node, input.constants, dead);
+      if (node.type === 'ImportExpression') {
+        const { start } = node as Spanned;
+        edits.push({ start, end: start + 6, text: `${input.handle}.get` });
+        if (node.source.type === 'Literal' && typeof node.source.value === 'string')
+          add('dynamic', node.source as Spanned, node.source.value);
+      }
+      if (shadows > 0 || node.type !== 'CallExpression') return;
+      const [argument] = node.arguments;
+      if (node.callee.type !== 'Identifier' || node.callee.name !== 'require') return;
+      if (argument?.type === 'Literal' && typeof argument.value === 'string') add('require', argument as Spanned, argument.value);
+    },
+    leave(node) {
+      if (!dead.has(node) && declaresRequire(node)) shadows--;
+    },
+  });
+  return [...requests.values()];
+}
+
+function markDeadBranches(node: Node, constants: LinkInput['constants'], dead: Set<Node>): void {
+  if (node.type === 'IfStatement' || node.type === 'ConditionalExpression') {
+    const test = evaluate(node.test, constants);
+    if (!test) return;
+    const branch = test.value ? node.alternate : node.consequent;
+    if (branch) dead.add(branch);
+  } else if (node.type === 'LogicalExpression') {
+    const left = evaluate(node.left, constants);
+    if (!left) return;
+    const runsRight = node.operator === '&&' ? Boolean(left.value) : node.operator === '||' ? !left.value : left.value == null;
+    if (!runsRight) dead.add(node.right);
+  }
+}
+
+/** Files that were bundled before shipping hand a `require` of their own to functions. */
+function declaresRequire(node: Node): boolean {
+  if (node.type !== 'FunctionDeclaration' && node.type !== 'FunctionExpression' && node.type !== 'ArrowFunctionExpression')
+    return false;
+  return node.params.some((parameter: Pattern) => parameter.type === 'Identifier' && parameter.name === 'require');
+}

@@ -1,0 +1,37 @@
+import { countLineEnds } from '../line-index.js';
+import type { Linked } from './linked.js';
+
+const identifier =
+  /^(?!(?:default|await|break|case|catch|class|const|continue|debugger|delete|do|else|enum|export|extends|false|finally|for|function|if|implements|import|in|instanceof|interface|let|new|null|package|private|protected|public|return|static|super|switch|this|throw|true|try|typeof|var|void|while|with|yield|arguments|eval)$)[A-Za-z_$][\w$]*$/;
+
+/**
+ * Links JSON as a module: the value is the default export, and each member whose key can be an identifier a named one.
+ *
+ * @throws SyntaxError where the text is no JSON (RFC 8259).
+ */
+export function linkJson(text: string): Linked {
+  const value: unknown = JSON.parse(text);
+  const isObject = typeof value === 'object' && value !== null && !Array.isArray(value);
+  const names = isObject ? Object.keys(value).filter((key) => identifier.test(key)) : [];
+  const getters = ['default: () => my_d', ...names.map((name) => `${name}: () => my_d.${name}`)];
+  // A JSON text may be a JavaScript expression only through parsing: `__proto__` means something else there.
+  const body = text.includes('__proto__')
+    ? `const my_d = JSON.parse(${JSON.stringify(text)})`
+    : `const my_d =\n${text.replace(/^\uFEFF/, '')}`;
+  return dataModule(getters, body, ['default', ...names]);
+}
+
+/** Links a file that a module uses by its URL, which the runtime knows. */
+export function linkUrl(): Linked {
+  return dataModule(['default: () => my_d'], 'const my_d = my.url', ['default']);
+}
+
+/** Links a style sheet that a module imports: nothing to run, the page holds the sheet. */
+export function linkStyle(): Linked {
+  return dataModule([], '', []);
+}
+
+function dataModule(getters: string[], body: string, exports: string[]): Linked {
+  const code = `function* (my) { "use strict"; my.exports({ ${getters.join(', ')} }); yield; ${body}\n}`;
+  return { format: 'module', code, lineEnds: countLineEnds(code), shifts: [], requests: [], imports: [], exports, stars: [] };
+}

@@ -1,0 +1,288 @@
+import { type Export, type Import, parse } from 'es-module-lexer';
+import { countLineEnds } from '../line-index.js';
+import { applyEdits, blank, type Edit } from './edits.js';
+import type { ImportRecord, Linked, ModuleRequest } from './linked.js';
+import { analyseModule, needsAnalysis } from './module-analysis.js';
+import { readImportedNames, unescapeName, wordsFrom } from './statement-words.js';
+
+/** What every linking needs beside the text. */
+export interface LinkInput {
+  text: string;
+  /** The module's name for the runtime, not used by the text itself. */
+  handle: string;
+  /** Expressions that are known at build time, by their source text, e.g. `process.env.NODE_ENV` -> `"development"`. */
+  constants: Readonly<Record<string, string>>;
+}
+
+interface Binding {
+  request: number;
+  imported: string | null;
+  local: string;
+}
+
+interface Indirect {
+  exported: string;
+  request: number;
+  imported: string | null;
+}
+
+/** What linking collects while it goes through the statements. */
+interface Draft {
+  input: LinkInput;
+  edits: Edit[];
+  requests: ModuleRequest[];
+  requestOf: Map<string, number>;
+  bindings: Binding[];
+  indirect: Indirect[];
+  stars: number[];
+  /** Exported name -> local name. */
+  locals: Map<string, string>;
+  /** Locals declared as `export const`, which nothing assigns again. */
+  constants: Set<string>;
+  /** Exported names whose value is a hoisted function. */
+  early: Set<string>;
+}
+
+/**
+ * Links an ECMAScript module: imports become local variables that the runtime sets, exports become getters, and every
+ * other character stays as it is on its own line. Needs no syntax tree except where `needsAnalysis` says so.
+ *
+ * @throws the lexer's error where the text is no module; translation has reported that before.
+ */
+export function linkModule(input: LinkInput): Linked {
+  const [imports, exports] = parse(input.text);
+  const draft: Draft = {
+    input,
+    edits: [],
+    requests: [],
+    requestOf: new Map(),
+    bindings: [],
+    indirect: [],
+    stars: [],
+    locals: new Map(),
+    constants: new Set(),
+    early: new Set(),
+  };
+  const requestOfImport = imports.map((record) => takeImport(draft, record));
+  takeExports(draft, exports, requestOfImport);
+  const imported = draft.bindings.map(({ local }) => local);
+  const suspects = new Set([...draft.locals.values()].filter((local) => !draft.constants.has(local)));
+  let isAsync = false;
+  if (needsAnalysis(input.text, suspects, input.constants)) {
+    const exportedAs = groupByLocal(draft.locals);
+    const analysis = analyseModule({ ...input, imported, exportedAs });
+    draft.edits.push(...analysis.edits);
+    isAsync = analysis.isAsync;
+  }
+  const { text, shifts } = applyEdits(input.text, withoutNested(draft.edits));
+  const code = `${header(draft, isAsync)}\n${text}\n${isAsync ? `${input.handle}.done();\n` : ''}}`;
+  return {
+    format: 'module',
+    code,
+    lineEnds: countLineEnds(code),
+    shifts,
+    requests: draft.requests,
+    imports: importRecords(draft),
+    exports: [...draft.locals.keys(), ...draft.indirect.map(({ exported }) => exported)],
+    stars: draft.stars,
+  };
+}
+
+/** Records one import of any kind and edits its text. Returns the index of its request, -1 where it has none. */
+function takeImport(draft: Draft, record: Import): number {
+  const { input, edits } = draft;
+  const { handle, text } = input;
+  if (record.type === 'import-meta') {
+    edits.push({ start: record.start, end: record.end, text: `${handle}.meta`.padEnd(record.end - record.start) });
+    return -1;
+  }
+  if (record.type === 'dynamic') {
+    // `import(` and `my.get(` are equally long, so nothing moves.
+    edits.push({ start: record.importStart, end: record.importStart + 6, text: `${handle}.get` });
+    if (record.specifier === undefined || record.glob) return -1;
+    const type =
+      record.attributesStart === -1
+        ? undefined
+        : /\btype['"]?\s*:\s*(['"])(.*?)\1/.exec(text.slice(record.attributesStart, record.importEnd))?.[2];
+    return addRequest(draft, {
+      kind: 'dynamic',
+      specifier: record.specifier,
+      start: record.start,
+      end: record.end,
+      ...(type ? { type } : {}),
+    });
+  }
+  const type = record.attributes?.find(([key]) => key === 'type')?.[1];
+  const request = addRequest(draft, {
+    kind: 'import',
+    specifier: record.specifier,
+    start: record.start,
+    end: record.end,
+    ...(type ? { type } : {}),
+  });
+  edits.push(blank(text, record.importStart, record.importEnd));
+  if (text.startsWith('import', record.importStart)) {
+    for (const name of readImportedNames(text, record.importStart, record.importEnd)) draft.bindings.push({ request, ...name });
+  }
+  return request;
+}
+
+function addRequest(draft: Draft, request: ModuleRequest): number {
+  const key = `${request.kind}\0${request.specifier}\0${request.type ?? ''}`;
+  const known = draft.requestOf.get(key);
+  if (known !== undefined) return known;
+  draft.requestOf.set(key, draft.requests.push(request) - 1);
+  return draft.requests.length - 1;
+}
+
+function takeExports(draft: Draft, exports: readonly Export[], requestOfImport: readonly number[]): void {
+  const bindingOf = new Map(draft.bindings.map((binding) => [binding.local, binding]));
+  let lastStatement = -1;
+  for (const record of exports) {
+    if (record.type === 'reexport-all') {
+      draft.stars.push(requestOfImport[record.importIndex]!);
+      continue;
+    }
+    if (record.type === 'reexport') {
+      // `import { a } from 'x'; export { a }` is reported as one of these too, as the standard has it
+      // (ECMA-262, 16.2.1.7.1 ParseModule).
+      const imported = record.importName === null ? null : unescapeName(record.importName);
+      draft.indirect.push({ exported: unescapeName(record.name), request: requestOfImport[record.importIndex]!, imported });
+      if (draft.input.text.startsWith('export', record.exportStart) && record.exportStart !== lastStatement)
+        blankExportList(draft, record.exportStart);
+      lastStatement = record.exportStart;
+      continue;
+    }
+    if (record.exportStart !== lastStatement) editExport(draft, record.exportStart, record.localName);
+    lastStatement = record.exportStart;
+    const local =
+      record.name === 'default' && record.localName === undefined ? `${draft.input.handle}_d` : unescapeName(record.localName!);
+    const binding = bindingOf.get(local);
+    if (binding) draft.indirect.push({ exported: record.name, request: binding.request, imported: binding.imported });
+    else draft.locals.set(unescapeName(record.name), local);
+  }
+  const { text } = draft.input;
+  for (const [exported, local] of draft.locals) {
+    if (new RegExp(`function\\s*\\*?\\s*${local.replaceAll('$', '\\$')}(?![\\w$])`).test(text)) draft.early.add(exported);
+  }
+}
+
+/** Blanks `export { … }` of names that were imported; with `from` its import record has been blanked already. */
+function blankExportList(draft: Draft, start: number): void {
+  const { text } = draft.input;
+  for (const edit of draft.edits) if (edit.start === start) return;
+  for (const word of wordsFrom(text, start)) {
+    if (word.kind !== 'mark' || word.value !== '}') continue;
+    draft.edits.push(blank(text, start, word.end));
+    return;
+  }
+}
+
+/** Takes the export keyword away from a declaration, or the whole statement where it only lists names. */
+function editExport(draft: Draft, start: number, localName: string | undefined): void {
+  const { text, handle } = draft.input;
+  const words = wordsFrom(text, start);
+  words.next();
+  const next = words.next().value!;
+  if (next.value === '{') return blankExportList(draft, start);
+  if (next.value !== 'default') {
+    if (next.value === 'const') markConstants(draft, start);
+    draft.edits.push(blank(text, start, next.start));
+    return;
+  }
+  const subject = words.next().value!;
+  let keyword = subject;
+  const afterAsync = subject.value === 'async' ? words.next().value! : undefined;
+  // `async` followed by a line end is an ordinary name.
+  if (afterAsync?.value === 'function' && !/[\n\r\u2028\u2029]/.test(text.slice(subject.end, afterAsync.start)))
+    keyword = afterAsync;
+  if (keyword.value !== 'function' && keyword.value !== 'class') {
+    const room = subject.start - start;
+    const ends = text.slice(start, subject.start).replace(/[^\n\r\u2028\u2029]/g, '');
+    draft.edits.push({ start, end: subject.start, text: `const ${handle}_d = ${ends}`.padEnd(room) });
+    draft.constants.add(`${handle}_d`);
+    return;
+  }
+  draft.edits.push(blank(text, start, subject.start));
+  if (localName !== undefined) return;
+  let end = keyword.end;
+  const star = words.next().value;
+  if (keyword.value === 'function' && star?.value === '*') end = star.end;
+  draft.edits.push({ start: end, end, text: ` ${handle}_d` });
+  if (keyword.value === 'function') draft.early.add('default');
+}
+
+function markConstants(draft: Draft, start: number): void {
+  for (const record of parse(draft.input.text)[1]) {
+    if (record.exportStart === start && record.type === 'direct' && record.localName)
+      draft.constants.add(unescapeName(record.localName));
+  }
+}
+
+/** Edits inside a blanked statement go with it. */
+function withoutNested(edits: Edit[]): Edit[] {
+  edits.sort((a, b) => a.start - b.start || b.end - a.end);
+  const kept: Edit[] = [];
+  for (const edit of edits) {
+    const last = kept.at(-1);
+    if (last && edit.start < last.end && edit.end <= last.end && edit.start !== edit.end) continue;
+    kept.push(edit);
+  }
+  return kept;
+}
+
+function groupByLocal(locals: ReadonlyMap<string, string>): Map<string, string[]> {
+  const groups = new Map<string, string[]>();
+  for (const [exported, local] of locals) {
+    const group = groups.get(local);
+    if (group) group.push(exported);
+    else groups.set(local, [exported]);
+  }
+  return groups;
+}
+
+function importRecords({ bindings, indirect }: Draft): ImportRecord[] {
+  const records: ImportRecord[] = [];
+  for (const { request, imported } of [...bindings, ...indirect])
+    if (imported !== null) records.push({ request, name: imported });
+  return records;
+}
+
+/** The first line of a linked module: variables for imports, getters for exports, and the pause before the body. */
+function header(draft: Draft, isAsync: boolean): string {
+  const { handle } = draft.input;
+  // Requests of dynamic imports are looked up by specifier, static ones by their place among the static ones.
+  const place = staticPlaces(draft.requests);
+  let out = `${isAsync ? 'async ' : ''}function* (${handle}) { "use strict";`;
+  if (draft.bindings.length > 0) {
+    const locals = draft.bindings.map(({ local }) => local).join(', ');
+    const parts = draft.bindings.map(({ request, imported, local }) => {
+      const value = local === 'v' ? 'w' : 'v';
+      return `[${place[request]}, ${JSON.stringify(imported)}, (${value}) => { ${local} = ${value}; }]`;
+    });
+    out += ` let ${locals}; ${handle}.bind([${parts.join(', ')}]);`;
+  }
+  if (draft.locals.size > 0 || draft.indirect.length > 0 || draft.stars.length > 0) {
+    const getters = [...draft.locals].map(([exported, local]) => `${propertyKey(exported)}: () => ${local}`).join(', ');
+    const rest: unknown[] = [
+      [...draft.early],
+      draft.indirect.map(({ exported, request, imported }) => [exported, place[request], imported]),
+      draft.stars.map((request) => place[request]),
+    ];
+    while (rest.length > 0 && (rest.at(-1) as unknown[]).length === 0) rest.pop();
+    out += ` ${handle}.exports({${getters ? ` ${getters} ` : ''}}${rest.map((part) => `, ${JSON.stringify(part)}`).join('')});`;
+  }
+  return `${out} yield;`;
+}
+
+/** For each request its index among the static ones; dynamic ones have none. */
+export function staticPlaces(requests: readonly ModuleRequest[]): number[] {
+  let next = 0;
+  return requests.map(({ kind }) => (kind === 'import' ? next++ : -1));
+}
+
+/** `{ __proto__: … }` would set a prototype, and other names may be no identifiers. */
+function propertyKey(name: string): string {
+  if (name === '__proto__') return '["__proto__"]';
+  return /^[A-Za-z_$][\w$]*$/.test(name) ? name : JSON.stringify(name);
+}

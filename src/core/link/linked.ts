@@ -1,0 +1,42 @@
+import type { Shift } from './edits.js';
+
+/** How a module asks for another. */
+export type RequestKind = 'import' | 'dynamic' | 'require';
+
+/** One specifier in a module, with its place in the translated text. */
+export interface ModuleRequest {
+  kind: RequestKind;
+  specifier: string;
+  /** The `type` import attribute, if there is one. */
+  type?: string;
+  /** Offsets of the specifier in the translated text. */
+  start: number;
+  end: number;
+}
+
+/** A name that a module imports, for checking against what the other exports. */
+export interface ImportRecord {
+  request: number;
+  name: string;
+}
+
+/**
+ * A module in the form in which the browser runs it: one function whose parameter is its handle.
+ * `code` starts right behind `vine.add("id", {edges}, ` and ends before `);`. Its body begins on the second line at
+ * column 0 and keeps every line where the translated text has it.
+ */
+export interface Linked {
+  format: 'module' | 'commonjs';
+  code: string;
+  /** Line ends in `code`. */
+  lineEnds: number;
+  /** Where body columns differ from those of the translated text. */
+  shifts: Shift[];
+  requests: ModuleRequest[];
+  /** Imported names; empty for CommonJS. */
+  imports: ImportRecord[];
+  /** Names exported by the module itself or passed on by name; `undefined` for CommonJS, which decides as it runs. */
+  exports?: string[];
+  /** Requests behind `export * from`. */
+  stars: number[];
+}

@@ -1,0 +1,168 @@
+import { analyze, type Reference } from 'eslint-scope';
+import type { Node, Program } from 'estree';
+import { walk } from 'estree-walker';
+import { parseSync } from 'oxc-parser';
+import type { Edit } from './edits.js';
+import { foldConstants } from './fold-constants.js';
+
+/** A node with its offsets, as the parser gives them. */
+export type Spanned<T extends Node = Node> = T & { start: number; end: number };
+
+export interface AnalysisInput {
+  text: string;
+  handle: string;
+  constants: Readonly<Record<string, string>>;
+  /** Local names that are imports. */
+  imported: readonly string[];
+  /** Local name -> the names under which it is exported. */
+  exportedAs: ReadonlyMap<string, readonly string[]>;
+}
+
+/** What only a syntax tree tells of a module. */
+export interface Analysis {
+  /** The body holds an `await` outside any function. */
+  isAsync: boolean;
+  edits: Edit[];
+}
+
+/**
+ * Whether linking needs a syntax tree: a top-level `await` may be there, an exported name may be assigned again, a
+ * constant is to be folded, or the text holds what a classic script would take for an HTML comment. Errs towards yes.
+ */
+export function needsAnalysis(
+  text: string,
+  exportedLocals: ReadonlySet<string>,
+  constants: Readonly<Record<string, string>>,
+): boolean {
+  if (/\bawait\b|<!--|^\s*-->/m.test(text)) return true;
+  for (const constant in constants) if (text.includes(constant)) return true;
+  return [...exportedLocals].some((local) => mayBeAssigned(text, local));
+}
+
+/** A textual check: every place where `name` may be the target of an assignment, its own declaration aside. */
+function mayBeAssigned(text: string, name: string): boolean {
+  const escaped = name.replaceAll('$', '\\$');
+  const after = '\\s*(?:=(?![=>])|[-+*/%&|^]=|\\*\\*=|<<=|>>>?=|&&=|\\|\\|=|\\?\\?=|\\+\\+|--)';
+  const target = new RegExp(
+    `(?:(?<keyword>\\b(?:var|let|const)\\s+)|(?<![\\w$.]))${escaped}${after}|(?:\\+\\+|--)\\s*${escaped}(?![\\w$])`,
+    'g',
+  );
+  for (const match of text.matchAll(target)) if (!match.groups!.keyword) return true;
+  const inPattern = new RegExp(`[\\[{,:.]\\s*${escaped}\\s*[,}\\]=]`);
+  if (/[}\]]\s*=(?![=>])/.test(text) && inPattern.test(text)) return true;
+  return (
+    /\bfor\b/.test(text) && new RegExp(`\\(\\s*(?:${escaped}|[\\[{][^;()]*\\b${escaped}\\b[^;()]*)\\s*(?:of|in)\\b`).test(text)
+  );
+}
+
+/** Parses the module and finds what its text alone does not show. */
+export function analyseModule(input: AnalysisInput): Analysis {
+  const { program } = parseSync('module.js', input.text, {
+    lang: 'js',
+    sourceType: 'module',
+    range: true,
+    preserveParens: false,
+  });
+  const tree = program as unknown as Program;
+  const edits = [...foldConstants(tree, input.constants), ...htmlCommentEdits(tree, input.text), ...assignmentEdits(tree, input)];
+  return { isAsync: hasTopLevelAwait(tree), edits };
+}
+
+const functionTypes = new Set(['FunctionDeclaration', 'FunctionExpression', 'ArrowFunctionExpression', 'StaticBlock']);
+
+function hasTopLevelAwait(tree: Program): boolean {
+  let found = false;
+  walk(tree, {
+    enter(node, parent, key) {
+      if (functionTypes.has(node.type)) return this.skip();
+      // A field's value runs in a function of its own, its computed key does not.
+      if (node.type !== 'PropertyDefinition' && parent?.type === 'PropertyDefinition' && key === 'value') return this.skip();
+      if (node.type === 'AwaitExpression' || (node.type === 'ForOfStatement' && node.await)) found = true;
+      if (node.type === 'VariableDeclaration' && (node.kind as string) === 'await using') found = true;
+    },
+  });
+  return found;
+}
+
+/** `a<!--b` compares in a module but starts a comment in a script: a space keeps them apart (ECMA-262, B.1.1). */
+function htmlCommentEdits(tree: Program, text: string): Edit[] {
+  const edits: Edit[] = [];
+  if (!text.includes('<!--') && !/^\s*-->/m.test(text)) return edits;
+  walk(tree, {
+    enter(node) {
+      if (node.type === 'BinaryExpression') {
+        const right = node.right as Spanned;
+        if (text.startsWith('<!--', right.start - 1)) edits.push({ start: right.start, end: right.start, text: ' ' });
+      }
+      if (node.type === 'UpdateExpression' && !node.prefix) {
+        const { end } = node as Spanned;
+        if (text[end] === '>') edits.push({ start: end, end, text: ' ' });
+      }
+    },
+  });
+  return edits;
+}
+
+/** Wraps every assignment to an exported variable so that the importers follow at once. */
+function assignmentEdits(tree: Program, input: AnalysisInput): Edit[] {
+  if (input.exportedAs.size === 0) return [];
+  const scopes = analyze(tree as never, { ecmaVersion: 2024, sourceType: 'module', fallback: 'iteration' } as never);
+  const moduleScope = scopes.globalScope?.childScopes[0];
+  if (!moduleScope) return [];
+  const parents = parentsOf(tree);
+  const touched = new Map<Spanned, Set<string>>();
+  for (const [local, exported] of input.exportedAs) {
+    const variable = moduleScope.set.get(local);
+    for (const reference of variable?.references ?? []) {
+      if (!reference.isWrite() || reference.init) continue;
+      const target = assignmentAround(reference, parents);
+      if (!target) continue;
+      const names = touched.get(target) ?? new Set();
+      for (const name of exported) names.add(name);
+      touched.set(target, names);
+    }
+  }
+  return [...touched].flatMap(([target, names]) => touchEdits(target, [...names], input));
+}
+
+/** The expression or loop that performs a write. */
+function assignmentAround(reference: Reference, parents: ReadonlyMap<Node, Node>): Spanned | undefined {
+  for (let node: Node | undefined = reference.identifier as Node; node; node = parents.get(node)) {
+    if (node.type === 'AssignmentExpression' || node.type === 'UpdateExpression') return node as Spanned;
+    if (node.type === 'ForOfStatement' || node.type === 'ForInStatement') return node as Spanned;
+    if (node.type === 'VariableDeclaration') {
+      const parent = parents.get(node);
+      if (parent?.type === 'ForOfStatement' || parent?.type === 'ForInStatement') return parent as Spanned;
+      return node as Spanned;
+    }
+  }
+  return undefined;
+}
+
+function touchEdits(target: Spanned, names: string[], { handle }: AnalysisInput): Edit[] {
+  const list = names.length === 1 ? JSON.stringify(names[0]) : JSON.stringify(names);
+  if (target.type === 'VariableDeclaration') return [{ start: target.end, end: target.end, text: ` ${handle}.touch(${list});` }];
+  if (target.type === 'ForOfStatement' || target.type === 'ForInStatement') {
+    const body = target.body as Spanned;
+    if (body.type === 'BlockStatement')
+      return [{ start: body.start + 1, end: body.start + 1, text: ` ${handle}.touch(${list});` }];
+    return [
+      { start: body.start, end: body.start, text: `{ ${handle}.touch(${list}); ` },
+      { start: body.end, end: body.end, text: ' }' },
+    ];
+  }
+  return [
+    { start: target.start, end: target.start, text: `${handle}.touch(${list}, ` },
+    { start: target.end, end: target.end, text: ')' },
+  ];
+}
+
+function parentsOf(tree: Program): Map<Node, Node> {
+  const parents = new Map<Node, Node>();
+  walk(tree, {
+    enter(node, parent) {
+      if (parent) parents.set(node, parent);
+    },
+  });
+  return parents;
+}

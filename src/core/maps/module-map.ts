@@ -1,0 +1,68 @@
+import { decode, encode, type SourceMapMappings, type SourceMapSegment } from '@jridgewell/sourcemap-codec';
+import { lineStarts } from '../line-index.js';
+import type { Shift } from '../link/edits.js';
+import type { RawMap } from '../translate/translate-script.js';
+
+/** What is needed to map a linked module's body back to its source. */
+export interface MapInput {
+  /** The source as the user wrote it. */
+  source: string;
+  /** URL under which the debugger shows it. */
+  sourceUrl: string;
+  /** The translator's map; absent where the source was linked as it is. */
+  map?: RawMap;
+  shifts: readonly Shift[];
+  /** The debugger should step over this source (ECMA-426 `ignoreList`). */
+  ignored: boolean;
+}
+
+/** The map of one linked module's body as JSON text. Mappings that nothing shifted are passed on as they are. */
+export function moduleMap(input: MapInput): string {
+  const mappings = input.map ? shiftMappings(input.map.mappings, input.shifts) : identityMappings(input.source, input.shifts);
+  return JSON.stringify({
+    version: 3,
+    sources: [input.sourceUrl],
+    sourcesContent: [input.source],
+    names: input.map?.names ?? [],
+    mappings,
+    ...(input.ignored ? { ignoreList: [0] } : {}),
+  });
+}
+
+/** Moves generated columns by the shifts of their line. */
+function shiftMappings(mappings: string, shifts: readonly Shift[]): string {
+  if (shifts.length === 0) return mappings;
+  const lines = decode(mappings);
+  applyShifts(lines, shifts);
+  return encode(lines);
+}
+
+function applyShifts(lines: SourceMapMappings, shifts: readonly Shift[]): void {
+  const byLine = new Map<number, Shift[]>();
+  for (const shift of shifts) {
+    const group = byLine.get(shift.line);
+    if (group) group.push(shift);
+    else byLine.set(shift.line, [shift]);
+  }
+  for (const [line, group] of byLine) {
+    for (const segment of lines[line] ?? []) {
+      const column = segment[0];
+      for (const shift of group) if (shift.column <= column) segment[0] += shift.by;
+    }
+  }
+}
+
+const token = /[\p{ID_Start}$_][\p{ID_Continue}$]*|\d[\w.]*|[^\s]/gu;
+
+/** A map from a text to itself with a segment for every token, so that every column is exact. */
+function identityMappings(source: string, shifts: readonly Shift[]): string {
+  const starts = lineStarts(source);
+  const lines = starts.map((start, line): SourceMapSegment[] => {
+    const text = source.slice(start, starts[line + 1] ?? source.length);
+    const segments: SourceMapSegment[] = [];
+    for (const { index } of text.matchAll(token)) segments.push([index, 0, line, index]);
+    return segments;
+  });
+  applyShifts(lines, shifts);
+  return encode(lines);
+}

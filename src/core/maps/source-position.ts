@@ -1,0 +1,11 @@
+import { originalPositionFor, TraceMap } from '@jridgewell/trace-mapping';
+import { lineStarts, positionAt } from '../line-index.js';
+import type { RawMap } from '../translate/translate-script.js';
+
+/** The offset in `source` that an offset in the translated text comes from. */
+export function sourcePosition(map: RawMap, text: string, offset: number, source: string): number {
+  const { line, column } = positionAt(lineStarts(text), offset);
+  const found = originalPositionFor(new TraceMap(map as never), { line, column });
+  if (found.line === null) return 0;
+  return (lineStarts(source)[found.line - 1] ?? 0) + found.column;
+}

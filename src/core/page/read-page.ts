@@ -1,0 +1,106 @@
+import { type DefaultTreeAdapterTypes, parse } from 'parse5';
+
+/** Offsets in the page's text. */
+export interface Span {
+  start: number;
+  end: number;
+}
+
+/** What a page asks for, with the places to change when it is served. */
+export interface PageParts {
+  /** Module scripts in document order; `specifier` is their `src`, `text` the content of an inline one. */
+  scripts: { element: Span; specifier?: string; text?: string; textStart?: number }[];
+  /** Style sheets that the page links. */
+  styles: { element: Span; attribute: Span; specifier: string }[];
+  /** Other attributes with the path of a file: images, icons, media. */
+  files: { attribute: Span; name: string; specifier: string }[];
+  /** Where elements for the start of the head go. */
+  headStart: number;
+  /** Where elements for the end of the head go. */
+  headEnd: number;
+  title: string;
+}
+
+const elsewhere = /^(?:[a-z][a-z0-9+.-]*:|\/\/|#)/i;
+const fileAttributes: Record<string, string[]> = {
+  img: ['src'],
+  source: ['src'],
+  video: ['src', 'poster'],
+  audio: ['src'],
+  track: ['src'],
+  input: ['src'],
+  embed: ['src'],
+  object: ['data'],
+};
+
+/** Finds scripts, style sheets and files in an HTML page (HTML Living Standard, 13.2 parsing). */
+export function readPage(html: string): PageParts {
+  const document = parse(html, { sourceCodeLocationInfo: true });
+  const parts: PageParts = { scripts: [], styles: [], files: [], headStart: 0, headEnd: 0, title: '' };
+  for (const element of elementsOf(document)) takeElement(element, parts);
+  const { start, end } = headOf(document, html);
+  parts.headStart = start;
+  parts.headEnd = end;
+  return parts;
+}
+
+type Element = DefaultTreeAdapterTypes.Element;
+
+function* elementsOf(node: DefaultTreeAdapterTypes.ParentNode): Generator<Element> {
+  for (const child of node.childNodes) {
+    if ('tagName' in child) yield child;
+    if ('childNodes' in child) yield* elementsOf(child);
+    if ('content' in child) yield* elementsOf(child.content);
+  }
+}
+
+function takeElement(element: Element, parts: PageParts): void {
+  const location = element.sourceCodeLocation;
+  if (!location) return;
+  const attributes = new Map(element.attrs.map(({ name, value }) => [name, value]));
+  const span = (name: string): Span => {
+    const { startOffset, endOffset } = location.attrs![name]!;
+    return { start: startOffset, end: endOffset };
+  };
+  const whole = { start: location.startOffset, end: location.endOffset };
+  const local = (name: string) => {
+    const value = attributes.get(name)?.trim();
+    return value && !elsewhere.test(value) ? value : undefined;
+  };
+  if (element.tagName === 'title') parts.title = textOf(element).text;
+  else if (element.tagName === 'script' && attributes.get('type')?.trim().toLowerCase() === 'module') {
+    const specifier = local('src');
+    if (specifier) parts.scripts.push({ element: whole, specifier });
+    else if (!attributes.has('src')) parts.scripts.push({ element: whole, ...textOf(element) });
+  } else if (element.tagName === 'link' && local('href')) {
+    const relations = (attributes.get('rel') ?? '').toLowerCase().split(/\s+/);
+    if (relations.includes('stylesheet'))
+      parts.styles.push({ element: whole, attribute: span('href'), specifier: local('href')! });
+    else if (relations.includes('icon')) parts.files.push({ attribute: span('href'), name: 'href', specifier: local('href')! });
+  }
+  for (const name of fileAttributes[element.tagName] ?? []) {
+    const specifier = local(name);
+    if (specifier) parts.files.push({ attribute: span(name), name, specifier });
+  }
+}
+
+function textOf(element: Element): { text: string; textStart: number } {
+  const [child] = element.childNodes;
+  if (!child || !('value' in child)) return { text: '', textStart: element.sourceCodeLocation?.startTag?.endOffset ?? 0 };
+  return { text: child.value, textStart: child.sourceCodeLocation?.startOffset ?? 0 };
+}
+
+/** The head's content, or where the parser would open one: before the first element that isn't `<html>`. */
+function headOf(document: DefaultTreeAdapterTypes.Document, html: string): Span {
+  const root = document.childNodes.find((node): node is Element => 'tagName' in node && node.tagName === 'html');
+  const head = root?.childNodes.find((node): node is Element => 'tagName' in node && node.tagName === 'head');
+  const location = head?.sourceCodeLocation;
+  if (location?.startTag) {
+    return { start: location.startTag.endOffset, end: location.endTag?.startOffset ?? location.endOffset };
+  }
+  const afterRoot = root?.sourceCodeLocation?.startTag?.endOffset;
+  const doctype = /^\s*<!doctype[^>]*>/i.exec(html);
+  const start = afterRoot ?? (doctype ? doctype[0].length : 0);
+  const children = head?.childNodes.filter((node) => node.sourceCodeLocation);
+  return { start, end: Math.max(start, children?.at(-1)?.sourceCodeLocation?.endOffset ?? start) };
+}

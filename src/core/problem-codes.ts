@@ -1,0 +1,24 @@
+/** Every problem a user can cause, by its stable code, with what it is about. `docs/problems.md` lists the same codes. */
+export const problemCodes = {
+  'unknown-option': 'A command-line option or its value is not understood.',
+  'unknown-setting': 'The settings file has a key or a value that is not understood.',
+  'settings-unreadable': 'The settings file cannot be read or run.',
+  'page-missing': 'The HTML page to serve does not exist.',
+  'port-taken': 'The port is in use and no other was allowed.',
+  'address-unavailable': 'The address to listen on does not belong to this machine or may not be used.',
+  'file-missing': 'A file that the page or a module names does not exist.',
+  'file-unreadable': 'A file exists but cannot be read.',
+  'import-unresolved': 'A module imports something that cannot be found.',
+  'package-missing': 'A module imports a package that is not installed.',
+  'package-entry-missing': 'A package is installed but does not offer the imported path.',
+  'builtin-in-browser': 'A module for the browser imports a part of Node.js.',
+  'syntax-error': 'A module, a style sheet or a JSON file cannot be parsed.',
+  'export-missing': 'A module imports a name that the other module does not export.',
+  'import-assigned': 'A module assigns to a name that it imports.',
+  'kind-unknown': 'A file of this kind cannot be imported.',
+  'run-error': 'A module threw an error while it ran in the browser.',
+  'internal-error': 'Vine Spark itself failed; please report it.',
+} as const;
+
+/** The stable code of a problem. */
+export type ProblemCode = keyof typeof problemCodes;

@@ -1,0 +1,306 @@
+import { builtinModules } from 'node:module';
+import { dirname, isAbsolute, join, relative } from 'node:path';
+import { exports as resolveExports, imports as resolveImports } from 'resolve.exports';
+import type { Files } from '../files.js';
+import { PackageFiles, type PackageJson } from './package-json.js';
+
+/** How the specifier is used, which decides conditions and extensions. */
+export type RequestUse = 'import' | 'require' | 'style' | 'page';
+
+export type Failure =
+  | { reason: 'file-missing'; tried: string; suggestion?: string }
+  | { reason: 'package-missing'; packageName: string }
+  | { reason: 'entry-missing'; packageName: string; subpath: string }
+  | { reason: 'builtin'; name: string }
+  | { reason: 'internal-missing'; specifier: string };
+
+/** Where a specifier leads. `probed` lists paths that were looked for in vain: when one appears, the answer may change. */
+export type Resolution =
+  | { found: string; probed: string[] }
+  /** The package says that there is nothing here for browsers. */
+  | { empty: true; probed: string[] }
+  | { failure: Failure; probed: string[] };
+
+export interface ResolverOptions {
+  files: Files;
+  root: string;
+  alias: Readonly<Record<string, string>>;
+  /** Folders, relative to the root, where bare specifiers are looked for before packages. */
+  roots: readonly string[];
+  /** Conditions of `exports` and `imports` beside those of the platform. */
+  conditions: readonly string[];
+}
+
+const scriptExtensions = ['.ts', '.tsx', '.mts', '.js', '.jsx', '.mjs', '.cjs', '.cts', '.json', '.css'];
+const styleExtensions = ['.css'];
+/** TypeScript wants the extension of the output in an import; the file has that of the source. */
+const sourceExtensions: Record<string, string[]> = {
+  '.js': ['.ts', '.tsx', '.jsx'],
+  '.jsx': ['.tsx'],
+  '.mjs': ['.mts'],
+  '.cjs': ['.cts'],
+};
+const builtins = new Set(builtinModules);
+
+/** Finds the files that specifiers mean: paths, packages with `exports` and `browser` fields, aliases. */
+export class Resolver {
+  readonly packages: PackageFiles;
+  readonly #options: ResolverOptions;
+  readonly #cache = new Map<string, Resolution>();
+  /** Path looked for in vain -> cache keys that depend on that. */
+  readonly #waiting = new Map<string, Set<string>>();
+
+  constructor(options: ResolverOptions) {
+    this.#options = options;
+    this.packages = new PackageFiles(options.files);
+  }
+
+  /** Resolves `specifier` as `importer` (an absolute path) uses it. */
+  resolve(specifier: string, importer: string, use: RequestUse): Resolution {
+    const folder = dirname(importer);
+    const key = `${use}\0${folder}\0${specifier}`;
+    const known = this.#cache.get(key);
+    if (known) return known;
+    const search = new Search(this.#options, this.packages, use);
+    const resolution = search.run(specifier, folder);
+    this.#cache.set(key, resolution);
+    for (const path of resolution.probed) {
+      const waiting = this.#waiting.get(path);
+      if (waiting) waiting.add(key);
+      else this.#waiting.set(path, new Set([key]));
+    }
+    return resolution;
+  }
+
+  /** Forgets the answers that the appearing of `path` may change. Returns which they were: folder of the importer and specifier. */
+  appeared(path: string): { folder: string; specifier: string }[] {
+    const keys = this.#waiting.get(path);
+    if (!keys) return [];
+    this.#waiting.delete(path);
+    for (const key of keys) this.#cache.delete(key);
+    return [...keys].map((key) => {
+      const [, folder, specifier] = key.split('\0');
+      return { folder: folder!, specifier: specifier! };
+    });
+  }
+
+  /** Forgets the answers that led to `path`. */
+  disappeared(path: string): void {
+    for (const [key, resolution] of this.#cache) if ('found' in resolution && resolution.found === path) this.#cache.delete(key);
+  }
+
+  /** Forgets everything, e.g. after an installation. */
+  forget(): void {
+    this.#cache.clear();
+    this.#waiting.clear();
+    this.packages.forget();
+  }
+}
+
+/** One search, which collects what it looked for. */
+class Search {
+  readonly #options: ResolverOptions;
+  readonly #packages: PackageFiles;
+  readonly #use: RequestUse;
+  readonly #probed: string[] = [];
+
+  constructor(options: ResolverOptions, packages: PackageFiles, use: RequestUse) {
+    this.#options = options;
+    this.#packages = packages;
+    this.#use = use;
+  }
+
+  run(specifier: string, folder: string): Resolution {
+    const { alias, root } = this.#options;
+    for (const [name, target] of Object.entries(alias)) {
+      if (specifier !== name && !specifier.startsWith(`${name}/`)) continue;
+      const rest = specifier.slice(name.length);
+      const base = target.startsWith('.') || isAbsolute(target) ? join(root, target) : target;
+      specifier = base + rest;
+    }
+    const bare = specifier.replace(/[?#].*$/, '');
+    if (/^\.{1,2}(?:\/|$)/.test(bare)) return this.#path(join(folder, bare), folder, bare);
+    if (bare.startsWith('/')) {
+      const inRoot = this.#path(join(root, bare), folder, bare);
+      return 'found' in inRoot || !bare.startsWith(root) ? inRoot : this.#path(bare, folder, bare);
+    }
+    if (bare.startsWith('#')) return this.#internal(bare, folder);
+    return this.#bare(bare, folder);
+  }
+
+  #done(found: string): Resolution {
+    return { found: this.#options.files.realPath(found), probed: this.#probed };
+  }
+
+  #fail(failure: Failure): Resolution {
+    return { failure, probed: this.#probed };
+  }
+
+  /** A path, with or without its extension, of a file or a folder with an index. */
+  #path(path: string, folder: string, specifier: string): Resolution {
+    const mapped = this.#browserMapped(path);
+    if (mapped === false) return { empty: true, probed: this.#probed };
+    const found = this.#file(mapped ?? path) ?? this.#folder(mapped ?? path);
+    if (found) {
+      const again = this.#browserMapped(found);
+      if (again === false) return { empty: true, probed: this.#probed };
+      return this.#done(again ?? found);
+    }
+    if (this.#use === 'style' && !specifier.startsWith('.')) return this.#bare(specifier, folder);
+    return this.#fail({ reason: 'file-missing', tried: path });
+  }
+
+  #exists(path: string): boolean {
+    if (this.#options.files.kindOf(path) === 'file') return true;
+    this.#probed.push(path);
+    return false;
+  }
+
+  #file(path: string): string | undefined {
+    if (!path.endsWith('/') && this.#exists(path)) return path;
+    const extension = /\.[cm]?jsx?$/.exec(path)?.[0];
+    for (const source of extension ? (sourceExtensions[extension] ?? []) : []) {
+      const candidate = path.slice(0, -extension!.length) + source;
+      if (this.#exists(candidate)) return candidate;
+    }
+    if (path.endsWith('/')) return undefined;
+    return this.#extensions()
+      .map((extension) => path + extension)
+      .find((candidate) => this.#exists(candidate));
+  }
+
+  #extensions(): readonly string[] {
+    return this.#use === 'style' ? styleExtensions : scriptExtensions;
+  }
+
+  #folder(path: string): string | undefined {
+    if (this.#options.files.kindOf(path) !== 'folder') return undefined;
+    const description = this.#packages.at(path);
+    if (description) {
+      const main = mainOf(description, this.#use);
+      if (main) {
+        const target = join(path, main);
+        const found = this.#file(target) ?? this.#index(target);
+        if (found) return found;
+      }
+    }
+    return this.#index(path);
+  }
+
+  #index(folder: string): string | undefined {
+    return this.#extensions()
+      .map((extension) => join(folder, `index${extension}`))
+      .find((candidate) => this.#exists(candidate));
+  }
+
+  /** What the `browser` map of the governing package makes of a path: another one, `false` for nothing, or no answer. */
+  #browserMapped(path: string): string | false | undefined {
+    const scope = this.#packages.scopeOf(dirname(path));
+    const map = browserMap(scope);
+    if (!scope || !map) return undefined;
+    const key = `./${relative(scope.folder, path)}`;
+    for (const name of [key, ...scriptExtensions.map((extension) => key + extension), `${key}/index.js`]) {
+      if (!Object.hasOwn(map, name)) continue;
+      const target = map[name];
+      return target === false ? false : join(scope.folder, String(target));
+    }
+    return undefined;
+  }
+
+  #bare(specifier: string, folder: string): Resolution {
+    for (const rootFolder of this.#options.roots) {
+      const base = join(this.#options.root, rootFolder, specifier);
+      const found = this.#file(base) ?? this.#folder(base);
+      if (found) return this.#done(found);
+    }
+    const scope = this.#packages.scopeOf(folder);
+    const mapped = browserMap(scope)?.[specifier];
+    if (mapped === false) return { empty: true, probed: this.#probed };
+    if (typeof mapped === 'string' && mapped !== specifier) {
+      return mapped.startsWith('.') ? this.#path(join(scope!.folder, mapped), folder, mapped) : this.#bare(mapped, folder);
+    }
+    const { packageName, subpath } = splitPackage(specifier);
+    if (scope?.name === packageName && scope.exports !== undefined) return this.#inPackage(scope, packageName, subpath);
+    for (let at = folder; ; at = dirname(at)) {
+      const packageFolder = join(at, 'node_modules', packageName);
+      if (this.#options.files.kindOf(packageFolder) === 'folder') {
+        const description = this.#packages.at(packageFolder) ?? { folder: packageFolder };
+        return this.#inPackage(description, packageName, subpath);
+      }
+      this.#probed.push(join(packageFolder, 'package.json'));
+      if (dirname(at) === at) break;
+    }
+    const builtin = specifier.replace(/^node:/, '');
+    if (specifier.startsWith('node:') || builtins.has(builtin)) return this.#fail({ reason: 'builtin', name: builtin });
+    return this.#fail({ reason: 'package-missing', packageName });
+  }
+
+  #inPackage(description: PackageJson, packageName: string, subpath: string): Resolution {
+    if (description.exports !== undefined && description.exports !== null) {
+      const target = this.#conditional(() => resolveExports(description as never, subpath || '.', this.#conditions()));
+      if (!target) return this.#fail({ reason: 'entry-missing', packageName, subpath });
+      return this.#exported(join(description.folder, target), packageName, subpath);
+    }
+    if (subpath) return this.#path(join(description.folder, subpath), description.folder, `./${subpath}`);
+    const found = this.#folder(description.folder);
+    if (!found) return this.#fail({ reason: 'entry-missing', packageName, subpath });
+    const mapped = this.#browserMapped(found);
+    if (mapped === false) return { empty: true, probed: this.#probed };
+    return this.#done((mapped && this.#file(mapped)) || found);
+  }
+
+  /** What `exports` names is exact: no extensions are tried, but a `browser` map still counts. */
+  #exported(path: string, packageName: string, subpath: string): Resolution {
+    const mapped = this.#browserMapped(path);
+    if (mapped === false) return { empty: true, probed: this.#probed };
+    const target = mapped ?? path;
+    if (this.#exists(target)) return this.#done(target);
+    const source = this.#file(target);
+    return source ? this.#done(source) : this.#fail({ reason: 'entry-missing', packageName, subpath });
+  }
+
+  #internal(specifier: string, folder: string): Resolution {
+    const scope = this.#packages.scopeOf(folder);
+    const target = !scope?.imports
+      ? undefined
+      : this.#conditional(() => resolveImports(scope as never, specifier, this.#conditions()));
+    if (!scope || !target) return this.#fail({ reason: 'internal-missing', specifier });
+    return target.startsWith('.') ? this.#path(join(scope.folder, target), folder, target) : this.#bare(target, folder);
+  }
+
+  #conditions() {
+    const module = this.#use === 'require' ? ['require'] : ['import', 'module'];
+    const style = this.#use === 'style' ? ['style'] : [];
+    return { unsafe: true, conditions: [...this.#options.conditions, ...style, ...module, 'browser', 'development'] };
+  }
+
+  #conditional(find: () => unknown): string | undefined {
+    try {
+      return (find() as string[] | undefined)?.[0];
+    } catch {
+      return undefined; // the package throws for paths that a package doesn't export; the caller says so with the place
+    }
+  }
+}
+
+/** The file that stands for a package without `exports`. */
+function mainOf(description: PackageJson, use: RequestUse): string | undefined {
+  if (use === 'style') {
+    const style = (description as { style?: unknown }).style;
+    return typeof style === 'string' ? style : undefined;
+  }
+  const fields = [description.browser, use === 'require' ? undefined : description.module, description.main];
+  return fields.find((field): field is string => typeof field === 'string' && field !== '');
+}
+
+function browserMap(description: PackageJson | undefined): Record<string, unknown> | undefined {
+  const { browser } = description ?? {};
+  return typeof browser === 'object' && browser !== null ? (browser as Record<string, unknown>) : undefined;
+}
+
+/** `@scope/name/path` -> its package and the path in it, empty for the package itself. */
+export function splitPackage(specifier: string): { packageName: string; subpath: string } {
+  const parts = specifier.split('/');
+  const size = specifier.startsWith('@') ? 2 : 1;
+  return { packageName: parts.slice(0, size).join('/'), subpath: parts.slice(size).join('/') };
+}

@@ -1,0 +1,22 @@
+import { extname } from 'node:path/posix';
+
+/** What a file is to the module graph. `script` is JavaScript or TypeScript; `asset` is a file used by its URL. */
+export type FileKind = 'script' | 'style' | 'json' | 'asset';
+
+const kindOfExtension: Record<string, FileKind> = {};
+for (const extension of ['.js', '.mjs', '.cjs', '.jsx', '.ts', '.mts', '.cts', '.tsx']) kindOfExtension[extension] = 'script';
+kindOfExtension['.css'] = 'style';
+kindOfExtension['.json'] = 'json';
+const assets =
+  'svg png jpg jpeg jfif gif webp avif apng ico bmp woff woff2 ttf otf eot mp3 ogg wav flac m4a aac opus mp4 webm ogv mov pdf txt wasm glb gltf webmanifest vtt csv xml';
+for (const name of assets.split(' ')) kindOfExtension[`.${name}`] = 'asset';
+
+/** The kind of a file by its name, `undefined` where it cannot be imported. */
+export function kindOfFile(path: string): FileKind | undefined {
+  return kindOfExtension[extname(path).toLowerCase()];
+}
+
+/** Whether a file may be sent to a browser just because a page, a style sheet or a script names its path. */
+export function isAssetPath(path: string): boolean {
+  return kindOfFile(path) === 'asset';
+}

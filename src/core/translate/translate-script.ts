@@ -1,0 +1,80 @@
+import { transform } from 'oxc-transform';
+import { type Problem, problemAt } from '../problem.js';
+import { chooseHandle } from './handle.js';
+
+/** A source map as the translator gives it (ECMA-426). */
+export interface RawMap {
+  version: number;
+  sources: string[];
+  sourcesContent?: (string | null)[];
+  names: string[];
+  mappings: string;
+}
+
+/** Plain JavaScript made of a source, with the map back to it; no map where the text is the source itself. */
+export interface Translated {
+  text: string;
+  map?: RawMap;
+  /** The name that the linked form uses for the runtime, free in the source. */
+  handle: string;
+}
+
+export interface TranslateOptions {
+  /** Path relative to the project; the extension decides the language. */
+  id: string;
+  /** Files of packages run as they are shipped, unless they are TypeScript or JSX. */
+  inPackage: boolean;
+  /** Add the marks by which React keeps the state of components across updates. */
+  refresh: boolean;
+}
+
+const typescript = /\.[mc]?tsx?$/;
+/** Cheap signs that a JavaScript file holds JSX or React hooks. A false alarm only costs a translation. */
+const mayHoldReact = /<[A-Za-z>]|\buse[A-Z]/;
+
+/** Translates TypeScript and JSX to JavaScript, or returns the source untouched where nothing needs to change. */
+export async function translateScript(source: string, options: TranslateOptions): Promise<Translated | Problem> {
+  const handle = chooseHandle(source);
+  const isTypeScript = typescript.test(options.id);
+  const isJsx = options.id.endsWith('x');
+  if (!isTypeScript && !isJsx && (options.inPackage || !mayHoldReact.test(source))) return { text: source, handle };
+  const result = await transform(options.id, source, {
+    lang: isTypeScript ? (isJsx ? 'tsx' : 'ts') : 'jsx',
+    sourceType: options.id.endsWith('.cjs') || options.id.endsWith('.cts') ? 'commonjs' : 'module',
+    sourcemap: true,
+    jsx: {
+      runtime: 'automatic',
+      development: true,
+      ...(options.refresh && !options.inPackage ? { refresh: { refreshReg: `${handle}.reg`, refreshSig: `${handle}.sig` } } : {}),
+    },
+  });
+  const error = result.errors.find(({ severity }) => severity === 'Error');
+  if (error) {
+    const label = error.labels[0];
+    const text = hintOf(error.helpMessage);
+    return problemAt(
+      {
+        file: options.id,
+        text: source,
+        start: utf16Offset(source, label?.start ?? 0),
+        end: utf16Offset(source, label?.end ?? 1),
+      },
+      { code: 'syntax-error', message: sentence(error.message), ...(text === undefined ? {} : { hint: text }) },
+    );
+  }
+  return { text: result.code, map: result.map as RawMap, handle };
+}
+
+/** The translator counts bytes of UTF-8 in its errors, we count UTF-16 code units. */
+function utf16Offset(text: string, byteOffset: number): number {
+  return Buffer.from(text).subarray(0, byteOffset).toString().length;
+}
+
+function sentence(message: string): string {
+  const text = message.trim();
+  return /[.!?]$/.test(text) ? text : `${text}.`;
+}
+
+function hintOf(help: string | null): string | undefined {
+  return help ? sentence(help) : undefined;
+}

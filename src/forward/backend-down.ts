@@ -1,0 +1,45 @@
+import { escapeHtml, toolPage } from '../core/html.js';
+
+export interface BackendDown {
+  /** The rule's paths as written. */
+  label: string;
+  origin: string;
+  path: string;
+  /** What the connection failed with, e.g. `ECONNREFUSED`. */
+  code: string;
+  wantsHtml: boolean;
+}
+
+const meanings: Record<string, string> = {
+  ECONNREFUSED: 'Nothing listens there.',
+  ECONNRESET: 'The backend ended the connection before it answered.',
+  ENOTFOUND: 'There is no host of that name.',
+  ETIMEDOUT: 'It does not answer in time.',
+  EHOSTUNREACH: 'There is no way to that host.',
+};
+
+/** What a client gets when the backend can't be reached: a page for people, JSON for programs. */
+export function backendDownPage({ label, origin, path, code, wantsHtml }: BackendDown): { type: string; body: string } {
+  const meaning = meanings[code] ?? 'The connection failed.';
+  const advice = `Start the backend, or correct the address of the rule for ${label}.`;
+  if (!wantsHtml) {
+    const error = {
+      code: 'backend-unreachable',
+      message: `The backend at ${origin} cannot be reached. ${meaning}`,
+      rule: label,
+      backend: origin,
+      path,
+      cause: code,
+      hint: advice,
+    };
+    return { type: 'application/json; charset=utf-8', body: `${JSON.stringify({ error }, null, 2)}\n` };
+  }
+  const body = `<h1>The backend does not answer</h1>
+<p>${escapeHtml(meaning)} ${escapeHtml(advice)} This page tries again every two seconds.</p>
+<dl>
+<dt>Asked for</dt><dd><code>${escapeHtml(path)}</code></dd>
+<dt>Rule</dt><dd><code>${escapeHtml(label)}</code> is forwarded to <code>${escapeHtml(origin)}</code></dd>
+<dt>Cause</dt><dd><code>${escapeHtml(code)}</code></dd>
+</dl>`;
+  return { type: 'text/html; charset=utf-8', body: toolPage({ title: 'The backend does not answer', body, refreshSeconds: 2 }) };
+}

@@ -1,0 +1,1 @@
+export type { Settings } from './settings/schema.js';

@@ -1,0 +1,379 @@
+import { dirname } from 'node:path';
+import { ModuleGraph } from '../core/graph/module-graph.js';
+import { digestVersions, type SheetChange } from '../core/live/messages.js';
+import type { PieceModule } from '../core/pieces/piece.js';
+import type { Problem } from '../core/problem.js';
+import { Resolver } from '../core/resolve/resolver.js';
+import { DiskFiles } from './disk-files.js';
+import type { ModuleContent, ScriptContent } from './module-content.js';
+import { emptyModule, type Loaded, ModuleLoader } from './module-loader.js';
+import { openPage, type Page } from './page.js';
+import { Paths } from './paths.js';
+import { StyleSheets } from './style-sheets.js';
+import { TypedEvents } from './typed-events.js';
+import { type FileChanges, readIfThere, Watcher } from './watcher.js';
+
+export interface ProjectOptions {
+  /** Absolute path, links resolved. */
+  root: string;
+  /** Ids of the HTML pages. */
+  pages: readonly string[];
+  base: string;
+  alias: Readonly<Record<string, string>>;
+  roots: readonly string[];
+  conditions: readonly string[];
+  constants: Readonly<Record<string, string>>;
+  /** Folders, absolute, that are served as they are. */
+  verbatim: readonly string[];
+  /** Folders, absolute, whose changes mean nothing. */
+  ignored: readonly string[];
+  poll: boolean;
+}
+
+/** What a group of saved files came to. */
+export interface ProjectUpdate {
+  id: number;
+  /** `Date.now()` of the first file change. */
+  since: number;
+  changed: string[];
+  removed: string[];
+  styles: SheetChange[];
+  /** Modules to send: the changed and the added ones. */
+  modules: PieceModule[];
+  reload: { page: string; reason: string }[];
+  /** How many scripts were translated for it. */
+  translations: number;
+}
+
+export interface ProjectEvents {
+  update: ProjectUpdate;
+  problems: Problem[];
+  solved: { since: number };
+}
+
+/** A running project: pages and modules in memory, kept equal to the files, with an event for each change. */
+export class Project extends TypedEvents<ProjectEvents> {
+  readonly options: ProjectOptions;
+  readonly paths: Paths;
+  readonly graph = new ModuleGraph<ModuleContent>();
+  readonly sheets: StyleSheets;
+  readonly pages = new Map<string, Page>();
+  /** Number of the last update. */
+  build = 0;
+  readonly #files = new DiskFiles();
+  readonly #resolver: Resolver;
+  readonly #loader: ModuleLoader;
+  readonly #loading = new Map<string, Promise<void>>();
+  readonly #bytes = new Map<string, Buffer>();
+  readonly #failed = new Map<string, Problem[]>();
+  #watcher: Watcher | undefined;
+  #queue: Promise<void> = Promise.resolve();
+  /** What changed but wasn't sent yet, because of problems. */
+  #unsent = {
+    changed: new Set<string>(),
+    removed: new Set<string>(),
+    styles: new Set<string>(),
+    reload: new Map<string, string>(),
+  };
+
+  constructor(options: ProjectOptions) {
+    super();
+    this.options = options;
+    this.paths = new Paths(options.root);
+    const { root, alias, roots, conditions, constants, base } = options;
+    this.#resolver = new Resolver({ files: this.#files, root, alias, roots, conditions });
+    this.sheets = new StyleSheets(this.graph, base);
+    const react = this.#resolver.resolve('react', this.paths.fileOf('page.html'), 'import');
+    this.#loader = new ModuleLoader({
+      paths: this.paths,
+      resolver: this.#resolver,
+      constants,
+      refresh: 'found' in react,
+      lazyPiece: (id) => `${base}~vine/piece/lazy/${id.split('/').map(encodeURIComponent).join('/')}.js`,
+    });
+  }
+
+  /** Problems that keep some page from being up to date, the page's own first. */
+  get problems(): Problem[] {
+    const all = [...[...this.pages.values()].flatMap(({ problems }) => problems), ...[...this.#failed.values()].flat()];
+    return all.map((problem) => this.#withChain(problem));
+  }
+
+  get translations(): number {
+    return this.#loader.translations;
+  }
+
+  /** Reads all pages and what they statically need, and begins to watch. */
+  async open(): Promise<void> {
+    for (const id of this.options.pages) this.#readPage(id);
+    this.#setRoots();
+    await Promise.all([...this.pages.values()].flatMap((page) => this.#pageModules(page)).map((id) => this.#visit(id)));
+    // Pages get all of this when they load; only what changes from now on has to be sent.
+    this.#unsent.changed.clear();
+    this.#watcher = new Watcher({
+      root: this.options.root,
+      ignored: this.options.ignored,
+      poll: this.options.poll,
+      onChanges: (changes) => this.#enqueue(() => this.#take(changes)),
+    });
+    await this.#watcher.ready();
+  }
+
+  async close(): Promise<void> {
+    await this.#watcher?.close();
+    await this.#queue;
+  }
+
+  /** Every module that runs when a page loads, dependencies first. Style sheets that scripts import are among them. */
+  pageOrder(page: Page): string[] {
+    return this.graph.reachable(page.entries);
+  }
+
+  /** Whether everything that a page's modules statically need is there. */
+  isComplete(page: Page): boolean {
+    if (page.entries.length < page.parts.scripts.length) return false;
+    return page.entries.every((id) => this.graph.has(id)) && this.isWhole(this.pageOrder(page));
+  }
+
+  isWhole(ids: Iterable<string>): boolean {
+    for (const id of ids) {
+      for (const { kind, target } of this.graph.edges(id)) if (kind !== 'dynamic' && !this.graph.has(target)) return false;
+    }
+    return true;
+  }
+
+  /** Makes sure that a module behind a dynamic import is there, with all it needs. */
+  async ensure(id: string): Promise<boolean> {
+    await this.#exclusively(async () => {
+      const { changed } = this.#unsent;
+      const before = new Set(changed);
+      await this.#visit(id);
+      // Whoever asked gets these in a piece; nobody else has them.
+      for (const added of changed) if (!before.has(added)) changed.delete(added);
+    });
+    return this.graph.has(id);
+  }
+
+  /** A module as it goes into a piece; `undefined` for what the graph doesn't hold. */
+  pieceModule(id: string): PieceModule | undefined {
+    const content = this.graph.content(id);
+    if (!content) return undefined;
+    const { linked } = content;
+    if (content.kind === 'script') return { id, linked, edges: content.edges };
+    const url = this.sheets.urlOf(id);
+    if (content.kind === 'style') return { id, linked, edges: { version: '1', imports: [], style: url } };
+    return { id, linked, edges: { version: content.hash, imports: [], url } };
+  }
+
+  /** The sum of the versions of modules, comparable with what a page computes of its own. */
+  digest(ids: Iterable<string>): number {
+    const versions: string[] = [];
+    for (const id of ids) {
+      const module = this.pieceModule(id);
+      if (module) versions.push(module.edges.version);
+    }
+    return digestVersions(versions);
+  }
+
+  /** What the debugger needs of a script: its source and translator's map. */
+  script(id: string): ScriptContent | undefined {
+    const content = this.graph.content(id);
+    return content?.kind === 'script' ? content : undefined;
+  }
+
+  #pageModules(page: Page): string[] {
+    return [...page.entries, ...page.styles.filter((id) => id !== undefined)];
+  }
+
+  #setRoots(): string[] {
+    return this.graph.setRoots([...this.pages.values()].flatMap((page) => this.#pageModules(page)));
+  }
+
+  #readPage(id: string): void {
+    const text = this.#files.readText(this.paths.fileOf(id)) ?? '';
+    this.pages.set(id, openPage(id, text, { paths: this.paths, resolver: this.#resolver }));
+  }
+
+  /** Loads a module unless the graph has it, and everything it statically needs. */
+  #visit(id: string): Promise<void> {
+    if (this.graph.has(id)) return Promise.resolve();
+    const known = this.#loading.get(id);
+    if (known) return known;
+    const promise = this.#reload(id).finally(() => this.#loading.delete(id));
+    this.#loading.set(id, promise);
+    return promise;
+  }
+
+  /** Loads a module anew and puts it in the graph, or notes what is wrong with it. */
+  async #reload(id: string): Promise<void> {
+    const loaded = await this.#load(id);
+    if (!loaded) return;
+    if ('problems' in loaded) {
+      this.#failed.set(id, loaded.problems);
+      return;
+    }
+    this.#failed.delete(id);
+    const isNew = !this.graph.has(id);
+    const { missing, removed } = this.graph.set(id, loaded.content, loaded.edges);
+    this.#drop(removed);
+    if (isNew) this.#unsent.removed.delete(id);
+    this.#unsent.changed.add(id);
+    await Promise.all(missing.map((target) => this.#visit(target)));
+  }
+
+  async #load(id: string): Promise<Loaded | undefined> {
+    if (id === emptyModule) return this.#loader.empty();
+    for (const page of this.pages.values()) {
+      const inline = page.inline.get(id);
+      if (inline !== undefined) return this.#loader.script(id, inline);
+    }
+    const bytes = readIfThere(this.paths.fileOf(id));
+    if (!bytes) {
+      return {
+        problems: [
+          {
+            code: 'file-unreadable',
+            severity: 'error',
+            message: `${id} cannot be read.`,
+            file: id,
+            hint: 'Look at its permissions.',
+          },
+        ],
+      };
+    }
+    this.#bytes.set(id, bytes);
+    return this.#loader.load(id, bytes);
+  }
+
+  #drop(ids: string[]): void {
+    for (const id of ids) {
+      this.#bytes.delete(id);
+      this.#failed.delete(id);
+      this.#unsent.changed.delete(id);
+      this.#unsent.removed.add(id);
+    }
+  }
+
+  #enqueue(work: () => Promise<void>): void {
+    void this.#exclusively(work);
+  }
+
+  /** One piece of work at a time, in order of arrival. */
+  #exclusively(work: () => Promise<void>): Promise<void> {
+    const run = this.#queue.then(work);
+    this.#queue = run.catch(() => {});
+    return run;
+  }
+
+  async #take(changes: FileChanges): Promise<void> {
+    const before = this.#loader.translations;
+    const hadProblems = this.problems.length > 0;
+    const work = new Set<string>();
+    for (const path of changes.appeared) for (const id of this.#appeared(path)) work.add(id);
+    for (const path of changes.disappeared) for (const id of this.#disappeared(path)) work.add(id);
+    for (const path of changes.written) {
+      const id = this.paths.idOf(path);
+      if (this.pages.has(id)) await this.#pageChanged(id);
+      else if (this.#isNews(id, path)) work.add(id);
+    }
+    // What failed for want of something else may succeed now.
+    if (changes.appeared.size > 0 || changes.disappeared.size > 0) {
+      for (const id of this.#failed.keys()) work.add(id);
+      for (const page of this.pages.values()) if (page.problems.length > 0) await this.#pageChanged(page.id);
+    }
+    for (const id of work) if (this.graph.has(id) || this.#failed.has(id)) await this.#reload(id);
+    this.#forgetUnreachableFailures();
+    for (const id of work) for (const sheet of this.sheets.changed(id)) this.#unsent.styles.add(sheet);
+    this.#send(changes.since, this.#loader.translations - before, hadProblems);
+  }
+
+  /** Whether a written file belongs to us and has another content than before. */
+  #isNews(id: string, path: string): boolean {
+    if (!this.graph.has(id) && !this.#failed.has(id)) return false;
+    const bytes = readIfThere(path);
+    return bytes !== undefined && !this.#bytes.get(id)?.equals(bytes);
+  }
+
+  #appeared(path: string): string[] {
+    for (let at = path; at.startsWith(this.options.root); at = dirname(at)) this.#files.forget(at);
+    const affected: string[] = [];
+    for (const { folder, specifier } of this.#resolver.appeared(path)) {
+      for (const id of this.graph.ids()) {
+        if (dirname(this.paths.fileOf(id)) !== folder) continue;
+        const content = this.graph.content(id);
+        if (content?.kind === 'style' || content?.linked.requests.some((request) => request.specifier === specifier))
+          affected.push(id);
+      }
+    }
+    return affected;
+  }
+
+  #disappeared(path: string): string[] {
+    this.#files.forget(path);
+    this.#resolver.disappeared(path);
+    const id = this.paths.idOf(path);
+    if (!this.graph.has(id)) return [];
+    return this.graph.importers(id);
+  }
+
+  async #pageChanged(id: string): Promise<void> {
+    const old = this.pages.get(id)!;
+    this.#readPage(id);
+    const page = this.pages.get(id)!;
+    if (page.version === old.version && page.problems.length === old.problems.length) return;
+    for (const [entry, text] of page.inline)
+      if (old.inline.get(entry) !== text && this.graph.has(entry)) await this.#reload(entry);
+    this.#drop(this.#setRoots());
+    await Promise.all(this.#pageModules(page).map((module) => this.#visit(module)));
+    this.#unsent.reload.set(id, `${id} changed`);
+  }
+
+  /** A module that nothing imports any more can't be a problem. */
+  #forgetUnreachableFailures(): void {
+    for (const id of this.#failed.keys()) {
+      if (!this.graph.has(id) && !this.graph.isRoot(id) && this.graph.importers(id).length === 0) this.#failed.delete(id);
+    }
+  }
+
+  /** Sends what has changed, unless problems keep it back. */
+  #send(since: number, translations: number, hadProblems: boolean): void {
+    const { problems } = this;
+    if (problems.length > 0) {
+      this.emit('problems', problems);
+      return;
+    }
+    const { changed, removed, styles, reload } = this.#unsent;
+    this.#unsent = { changed: new Set(), removed: new Set(), styles: new Set(), reload: new Map() };
+    const modules: PieceModule[] = [];
+    for (const id of changed) {
+      const module = this.pieceModule(id);
+      if (module && this.#isForScripts(id)) modules.push(module);
+    }
+    if (modules.length > 0 || removed.size > 0 || styles.size > 0 || reload.size > 0) {
+      this.build++;
+      this.emit('update', {
+        id: this.build,
+        since,
+        changed: modules.map(({ id }) => id).filter((id) => this.graph.content(id)?.kind !== 'style'),
+        removed: [...removed],
+        styles: [...styles].filter((id) => this.graph.has(id)).map((id) => ({ id, url: this.sheets.urlOf(id) })),
+        modules,
+        reload: [...reload].map(([page, reason]) => ({ page, reason })),
+        translations,
+      });
+    }
+    if (hadProblems) this.emit('solved', { since });
+  }
+
+  /** Sheets and files that only pages and other sheets use are no modules for the browser. */
+  #isForScripts(id: string): boolean {
+    const kind = this.graph.content(id)?.kind;
+    return kind === 'script' || this.graph.importers(id).some((importer) => this.graph.content(importer)?.kind === 'script');
+  }
+
+  #withChain(problem: Problem): Problem {
+    if (!problem.file || this.pages.has(problem.file)) return problem;
+    const chain = this.graph.chainTo(problem.file);
+    return chain.length > 1 ? { ...problem, chain } : problem;
+  }
+}

@@ -1,0 +1,76 @@
+import MagicString from 'magic-string';
+import type { ModuleGraph } from '../core/graph/module-graph.js';
+import { contentHash } from './content-hash.js';
+import type { ModuleContent, StyleContent } from './module-content.js';
+
+/** Style sheets as they are sent: references point at URLs with the version of what they name. */
+export class StyleSheets {
+  readonly #graph: ModuleGraph<ModuleContent>;
+  readonly #base: string;
+  readonly #versions = new Map<string, string>();
+
+  constructor(graph: ModuleGraph<ModuleContent>, base: string) {
+    this.#graph = graph;
+    this.#base = base;
+  }
+
+  /** Forgets the versions of a changed file and of all sheets that use it. Returns the sheets that a page or a script uses itself. */
+  changed(id: string): string[] {
+    const affected = new Set([id]);
+    for (const at of affected) {
+      this.#versions.delete(at);
+      for (const importer of this.#graph.importers(at)) {
+        if (this.#graph.content(importer)?.kind === 'style') affected.add(importer);
+      }
+    }
+    return [...affected].filter((at) => this.#graph.content(at)?.kind === 'style' && this.#isTop(at));
+  }
+
+  #isTop(id: string): boolean {
+    return (
+      this.#graph.isRoot(id) || this.#graph.importers(id).some((importer) => this.#graph.content(importer)?.kind === 'script')
+    );
+  }
+
+  /** The URL of a sheet or a file, which changes with its content and with that of everything it refers to. */
+  urlOf(id: string): string {
+    const isSheet = this.#graph.content(id)?.kind === 'style';
+    const path = id.split('/').map(encodeURIComponent).join('/');
+    return `${this.#base}${isSheet ? '~vine/style/' : ''}${path}?v=${this.versionOf(id)}`;
+  }
+
+  versionOf(id: string, above: ReadonlySet<string> = new Set()): string {
+    const known = this.#versions.get(id);
+    if (known) return known;
+    const content = this.#graph.content(id);
+    if (!content) return '0';
+    if (content.kind === 'asset') return content.hash;
+    if (content.kind !== 'style') return content.edges.version;
+    if (above.has(id)) return '0';
+    const inner = new Set(above).add(id);
+    const version = contentHash(
+      content.source,
+      ...content.targets.map((target) => (target ? this.versionOf(target, inner) : '')),
+    );
+    this.#versions.set(id, version);
+    return version;
+  }
+
+  /** The text of a sheet. Only references change, and none of them moves a line. */
+  render(id: string): { text: string; map: string } | undefined {
+    const content = this.#graph.content(id);
+    if (content?.kind !== 'style') return undefined;
+    const text = this.#withReferences(content);
+    const map = text.generateMap({ source: `${this.#base}${id}`, includeContent: true, hires: 'boundary' });
+    return { text: text.toString(), map: map.toString() };
+  }
+
+  #withReferences({ source, references, targets }: StyleContent): MagicString {
+    const text = new MagicString(source);
+    references.forEach(({ start, end }, index) => {
+      const target = targets[index];
+      if (target) text.update(start, end, this.urlOf(target));
+    });
+    return text;
+  }
+}

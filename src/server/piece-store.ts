@@ -1,0 +1,117 @@
+import { indexMap } from '../core/maps/index-map.js';
+import type { MapInput } from '../core/maps/module-map.js';
+import { moduleMap } from '../core/maps/module-map.js';
+import { joinPiece, type Piece, type PieceModule } from '../core/pieces/piece.js';
+import { contentHash } from '../project/content-hash.js';
+import type { Page } from '../project/page.js';
+import type { Project, ProjectUpdate } from '../project/project.js';
+
+/** A piece ready to be sent. */
+export interface StoredPiece {
+  /** Identifies the content; the strong ETag is this in quotes. */
+  tag: string;
+  piece: Piece;
+  /** For each module what its map is made of: later saves must not change the map of what a browser runs. */
+  sources: Map<string, MapInput>;
+  name: string;
+}
+
+const keptPieces = 40;
+
+/** Makes pieces and updates from the project and keeps the newest, so that their maps can be asked for later. */
+export class PieceStore {
+  readonly #project: Project;
+  readonly #kept = new Map<string, StoredPiece>();
+  readonly #updateCode = new Map<number, string>();
+
+  constructor(project: Project) {
+    this.#project = project;
+  }
+
+  /** A part of a page's modules: those of packages, or the application's own with the start of the page. */
+  ofPage(page: Page, part: 'packages' | 'app'): StoredPiece {
+    const isPackage = (id: string) => id.includes('node_modules/') || id.startsWith('~vine/');
+    const ids = this.#project.pageOrder(page).filter((id) => isPackage(id) === (part === 'packages'));
+    const after = part === 'app' ? `vine.start(${JSON.stringify(page.entries)});` : '';
+    return this.#make(`page/${page.id}/${part}`, ids, after);
+  }
+
+  /** The piece behind a dynamic import, without what every page has from the start. */
+  lazy(id: string): StoredPiece {
+    const pages = [...this.#project.pages.values()].map((page) => new Set(this.#project.pageOrder(page)));
+    const common = new Set([...(pages[0] ?? [])].filter((module) => pages.every((order) => order.has(module))));
+    return this.#make(`lazy/${id}`, this.#project.graph.reachable([id], common), '');
+  }
+
+  /** The script that brings an update to pages which can evaluate it. */
+  ofUpdate(update: ProjectUpdate, origin: string): { code: string; url: string } {
+    const { base } = this.#project.options;
+    const path = `${base}~vine/piece/update/${update.id}.js`;
+    if (update.modules.length === 0) return { code: '', url: path };
+    const name = `update/${update.id}`;
+    const piece = joinPiece({
+      modules: update.modules,
+      mapUrl: `${origin}${this.#mapPath(name, 'u')}`,
+      sourceUrl: `${origin}${path}`,
+    });
+    this.#keep({ tag: 'u', piece, sources: this.#sourcesOf(update.modules), name });
+    const code = piece.parts.join('');
+    this.#updateCode.set(update.id, code);
+    for (const id of this.#updateCode.keys()) if (id <= update.id - keptPieces) this.#updateCode.delete(id);
+    return { code, url: path };
+  }
+
+  /** The script of an earlier update, for pages that may not evaluate strings. */
+  updateCode(id: number): string | undefined {
+    return this.#updateCode.get(id);
+  }
+
+  /** The index map of a kept piece, assembled now; `undefined` where the piece is too old to be known. */
+  map(name: string, tag: string): string | undefined {
+    const stored = this.#kept.get(`${name}\0${tag}`);
+    if (!stored) return undefined;
+    const sections = stored.piece.places.flatMap(({ module, bodyLine }) => {
+      const source = stored.sources.get(module.id);
+      return source ? [{ line: bodyLine, map: moduleMap(source) }] : [];
+    });
+    return indexMap(`${stored.name}.js`, sections);
+  }
+
+  #make(name: string, ids: readonly string[], after: string): StoredPiece {
+    const modules = ids.map((id) => this.#project.pieceModule(id)).filter((module) => module !== undefined);
+    const tag = contentHash(
+      after,
+      ...modules.map(({ id, edges }) => `${id} ${edges.version} ${edges.style ?? ''}${edges.url ?? ''}`),
+    );
+    const known = this.#kept.get(`${name}\0${tag}`);
+    if (known) return known;
+    const piece = joinPiece({ modules, after, mapUrl: this.#mapPath(name, tag) });
+    return this.#keep({ tag, piece, sources: this.#sourcesOf(modules), name });
+  }
+
+  #keep(stored: StoredPiece): StoredPiece {
+    this.#kept.set(`${stored.name}\0${stored.tag}`, stored);
+    for (const key of this.#kept.keys()) {
+      if (this.#kept.size <= keptPieces) break;
+      this.#kept.delete(key);
+    }
+    return stored;
+  }
+
+  #mapPath(name: string, tag: string): string {
+    return `${this.#project.options.base}~vine/map/${name.split('/').map(encodeURIComponent).join('/')}.json?of=${tag}`;
+  }
+
+  #sourcesOf(modules: readonly PieceModule[]): Map<string, MapInput> {
+    const { base } = this.#project.options;
+    const sources = new Map<string, MapInput>();
+    for (const { id } of modules) {
+      const script = this.#project.script(id);
+      if (!script) continue;
+      const { source, map, linked, inPackage } = script;
+      const sourceUrl = `${base}${id}`;
+      sources.set(id, { source, sourceUrl, shifts: linked.shifts, ignored: inPackage, ...(map ? { map } : {}) });
+    }
+    return sources;
+  }
+}

@@ -1,0 +1,59 @@
+import { dirname, join } from 'node:path/posix';
+import MagicString from 'magic-string';
+import { escapeHtml } from '../core/html.js';
+import type { ClientSettings } from '../core/live/messages.js';
+import type { Page } from '../project/page.js';
+import type { Project } from '../project/project.js';
+
+export interface RenderInput {
+  project: Project;
+  page: Page;
+  session: string;
+  hot: boolean;
+}
+
+/**
+ * The page as it is served: the client script first in the head, the scripts of the page's modules where its first
+ * module script stood, and links to the style sheets that modules import at the end of the head.
+ */
+export function renderPage({ project, page, session, hot }: RenderInput): string {
+  const { base } = project.options;
+  const html = new MagicString(page.text);
+  const settings: ClientSettings = { page: page.id, session, build: project.build, base, html: page.version, hot };
+  html.appendLeft(
+    page.parts.headStart,
+    `<script src="${base}~vine/client.js" data-vine="${escapeHtml(JSON.stringify(settings))}"></script>`,
+  );
+  page.parts.styles.forEach(({ attribute }, index) => {
+    const id = page.styles[index];
+    if (id && project.graph.has(id))
+      html.update(attribute.start, attribute.end, `href="${project.sheets.urlOf(id)}" data-vine-style="${escapeHtml(id)}"`);
+  });
+  for (const { attribute, name, specifier } of page.parts.files) {
+    if (!specifier.startsWith('/'))
+      html.update(attribute.start, attribute.end, `${name}="${escapeHtml(base + join(dirname(page.id), specifier))}"`);
+    else if (base !== '/' && !specifier.startsWith(base))
+      html.update(attribute.start, attribute.end, `${name}="${escapeHtml(base + specifier.slice(1))}"`);
+  }
+  const isComplete = project.isComplete(page);
+  page.parts.scripts.forEach(({ element }, index) => {
+    html.update(element.start, element.end, index === 0 && isComplete ? pieceScripts(base, page.id) : '<!-- -->');
+  });
+  if (isComplete) html.appendLeft(page.parts.headEnd, importedSheets(project, page));
+  return html.toString();
+}
+
+function pieceScripts(base: string, page: string): string {
+  const path = `${base}~vine/piece/page/${page.split('/').map(encodeURIComponent).join('/')}`;
+  // Deferred like module scripts: they run in order once the page is parsed.
+  return `<script defer src="${path}/packages.js"></script><script defer src="${path}/app.js"></script>`;
+}
+
+function importedSheets(project: Project, page: Page): string {
+  const links: string[] = [];
+  for (const id of project.pageOrder(page)) {
+    if (project.graph.content(id)?.kind !== 'style' || page.styles.includes(id)) continue;
+    links.push(`<link rel="stylesheet" href="${project.sheets.urlOf(id)}" data-vine-style="${escapeHtml(id)}">`);
+  }
+  return links.join('');
+}

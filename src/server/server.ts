@@ -1,0 +1,375 @@
+import { readFileSync } from 'node:fs';
+import { createServer, type IncomingMessage, type Server, type ServerResponse } from 'node:http';
+import type { AddressInfo } from 'node:net';
+import type { Duplex } from 'node:stream';
+import { escapeHtml, toolPage } from '../core/html.js';
+import type { UpdateMessage } from '../core/live/messages.js';
+import { VineError } from '../core/problem.js';
+import { isAssetPath } from '../core/translate/kinds.js';
+import { Forwarder } from '../forward/forwarder.js';
+import type { ForwardRule } from '../forward/rule.js';
+import { contentHash } from '../project/content-hash.js';
+import type { Project, ProjectUpdate } from '../project/project.js';
+import { LiveChannel } from './live-channel.js';
+import { notFoundPage } from './not-found.js';
+import { looksLikeFile, type PageRoute, PageRoutes } from './page-routes.js';
+import { PieceStore, type StoredPiece } from './piece-store.js';
+import { renderPage } from './render-page.js';
+import { decodePath, findStatic, sendStatic } from './static-file.js';
+import { isOwnHost, isOwnOrigin, type Trust } from './trust.js';
+
+export interface VineServerOptions {
+  project: Project;
+  routes: readonly PageRoute[];
+  forward: readonly ForwardRule[];
+  trust: Trust;
+  host: string;
+  port: number;
+  /** Fail where the port is taken instead of taking the next free one. */
+  exact: boolean;
+  hot: boolean;
+}
+
+/** How many ports after the wanted one are tried. */
+const portTries = 20;
+
+/** The dev server: pages, pieces, maps, styles and files over HTTP, and the live channel. */
+export class VineServer {
+  readonly live = new LiveChannel();
+  readonly forwarder: Forwarder;
+  readonly #options: VineServerOptions;
+  readonly #routes: PageRoutes;
+  readonly #pieces: PieceStore;
+  readonly #server: Server;
+  readonly #client: string;
+  readonly #clientTag: string;
+  readonly #unsubscribe: (() => void)[] = [];
+  readonly #sockets = new Set<Duplex>();
+  #port = 0;
+
+  constructor(options: VineServerOptions) {
+    this.#options = options;
+    this.#routes = new PageRoutes(options.routes);
+    this.#pieces = new PieceStore(options.project);
+    this.forwarder = new Forwarder(options.forward);
+    this.#client = readFileSync(new URL('../browser/client.js', import.meta.url), 'utf8');
+    this.#clientTag = contentHash(this.#client);
+    this.#server = createServer((request, response) => this.#onRequest(request, response));
+    this.#server.on('upgrade', (request, socket, head) => this.#onUpgrade(request, socket, head));
+    this.#server.on('connection', (socket) => {
+      this.#sockets.add(socket);
+      socket.on('close', () => this.#sockets.delete(socket));
+    });
+    // A forwarded event stream may go on for hours.
+    this.#server.requestTimeout = 0;
+    const { project } = options;
+    this.#unsubscribe.push(
+      project.on('update', (update) => this.live.update(this.#messageOf(update))),
+      project.on('problems', (problems) => this.live.problems(problems)),
+      project.on('solved', () => this.live.solved()),
+      this.live.on('message', ({ from, message }) => {
+        if (message.type === 'resume') void this.#resume(message).then((answer) => this.live.send(from, answer));
+      }),
+    );
+    if (project.problems.length > 0) this.live.problems(project.problems);
+  }
+
+  get boundPort(): number {
+    return this.#port;
+  }
+
+  /** Where the front end is, as a browser on this machine reaches it. */
+  get url(): string {
+    return `${this.#origin}${this.#options.project.options.base}`;
+  }
+
+  get #origin(): string {
+    const { host } = this.#options;
+    const name = host === '0.0.0.0' || host === '::' || host === '' ? 'localhost' : host.includes(':') ? `[${host}]` : host;
+    return `http://${name}:${this.#port}`;
+  }
+
+  /**
+   * Starts to listen, on the wanted port or the next free one.
+   *
+   * @throws VineError `port-taken` or `address-unavailable`.
+   */
+  async listen(): Promise<void> {
+    const { host, port, exact } = this.#options;
+    const tries = exact || port === 0 ? 1 : portTries;
+    for (let attempt = 0; attempt < tries; attempt++) {
+      const error = await listenOn(this.#server, host, port + attempt);
+      if (!error) {
+        this.#port = (this.#server.address() as AddressInfo).port;
+        return;
+      }
+      if (error.code === 'EADDRINUSE') continue;
+      const hint =
+        error.code === 'EACCES'
+          ? 'Ports below 1024 need special rights; take a higher one.'
+          : 'Use localhost, 0.0.0.0 for every address, or one that this machine has.';
+      throw new VineError(
+        { code: 'address-unavailable', message: `Cannot listen on ${host}:${port} (${error.code}).`, hint },
+        { cause: error },
+      );
+    }
+    const last = port + tries - 1;
+    const message = exact ? `Port ${port} is in use.` : `Ports ${port} to ${last} are all in use.`;
+    const hint = exact
+      ? 'End the program that uses it, choose another with --port, or leave out --exact-port to get the next free one.'
+      : 'Choose another with --port.';
+    throw new VineError({ code: 'port-taken', message, hint });
+  }
+
+  async close(): Promise<void> {
+    for (const unsubscribe of this.#unsubscribe) unsubscribe();
+    this.live.close();
+    this.forwarder.close();
+    for (const socket of this.#sockets) socket.destroy();
+    await new Promise((resolve) => this.#server.close(resolve));
+  }
+
+  #messageOf(update: ProjectUpdate): UpdateMessage {
+    const { id, changed, removed, styles, reload } = update;
+    const { code, url } = this.#pieces.ofUpdate(update, this.#origin);
+    return { type: 'update', id, changed, removed, styles, code, url, ...(reload.length > 0 ? { reload } : {}) };
+  }
+
+  /** Whether a page of an earlier run still shows what the files say. */
+  async #resume(message: { page: string; digest: number; pieces: string[]; styles: Record<string, string>; html: string }) {
+    const { project } = this.#options;
+    const page = project.pages.get(message.page);
+    const stale = { type: 'reload', reason: 'the server was restarted and files had changed' } as const;
+    if (!page || page.version !== message.html) return stale;
+    const prefix = `${project.options.base}~vine/piece/lazy/`;
+    const lazy = message.pieces
+      .filter((url) => url.startsWith(prefix))
+      .map((url) => decodeURIComponent(url.slice(prefix.length, -'.js'.length)));
+    for (const id of lazy) if (!(await project.ensure(id))) return stale;
+    const ids = new Set([...project.pageOrder(page), ...project.graph.reachable(lazy)]);
+    if (project.digest(ids) !== message.digest) return stale;
+    for (const [id, url] of Object.entries(message.styles))
+      if (!project.graph.has(id) || project.sheets.urlOf(id) !== url) return stale;
+    return { type: 'current' } as const;
+  }
+
+  #onRequest(request: IncomingMessage, response: ServerResponse): void {
+    this.#answer(request, response).catch((error: unknown) => {
+      if (response.headersSent) response.destroy();
+      else
+        sendText(
+          response,
+          500,
+          'text/plain; charset=utf-8',
+          `Vine Spark failed on ${request.url}: ${error instanceof Error ? error.message : String(error)}\n`,
+        );
+    });
+  }
+
+  async #answer(request: IncomingMessage, response: ServerResponse): Promise<void> {
+    if (!isOwnHost(request, this.#options.trust)) return refuseHost(request, response);
+    const { project } = this.#options;
+    const { base } = project.options;
+    const whole = (request.url ?? '/').replace(/^[a-z]+:\/\/[^/]*/i, '');
+    const path = whole.replace(/[?#].*$/, '');
+    if (path.startsWith(`${base}~vine/`)) return this.#own(path.slice(`${base}~vine/`.length), whole, request, response);
+    const first = this.forwarder.find(path, 'first');
+    if (first) return this.forwarder.handle(request, response, first);
+    const inBase = path.startsWith(base) ? `/${path.slice(base.length)}` : path === base.slice(0, -1) ? '/' : undefined;
+    if (inBase !== undefined && (request.method === 'GET' || request.method === 'HEAD')) {
+      if (await this.#frontEnd(inBase, request, response)) return;
+    }
+    const missing = this.forwarder.find(path, 'missing');
+    if (missing) return this.forwarder.handle(request, response, missing);
+    this.#notFound(path, inBase, response);
+  }
+
+  /** Pages and files. Returns whether there was an answer. */
+  async #frontEnd(path: string, request: IncomingMessage, response: ServerResponse): Promise<boolean> {
+    const exact = this.#routes.at(path);
+    if (exact !== undefined) {
+      this.#sendPage(exact, request, response);
+      return true;
+    }
+    const { verbatim, root } = this.#options.project.options;
+    const file =
+      findStatic(verbatim, path) ??
+      (isAssetPath(path) && !path.includes('/node_modules/') ? findStatic([root], path) : undefined) ??
+      this.#knownAsset(path);
+    if (file) {
+      sendStatic(request, response, file);
+      return true;
+    }
+    const covering = this.#routes.covering(path);
+    if (covering === undefined || looksLikeFile(path) || !(request.headers.accept ?? '*/*').match(/text\/html|\*\/\*/))
+      return false;
+    this.#sendPage(covering, request, response);
+    return true;
+  }
+
+  /** A file of a package is sent only if the application uses it. */
+  #knownAsset(path: string) {
+    const { project } = this.#options;
+    const id = decodePath(path)?.slice(1);
+    return id !== undefined && project.graph.content(id)?.kind === 'asset'
+      ? { folder: project.options.root, path: `/${id}` }
+      : undefined;
+  }
+
+  #sendPage(id: string, request: IncomingMessage, response: ServerResponse): void {
+    const { project, hot } = this.#options;
+    const page = project.pages.get(id)!;
+    const html = renderPage({ project, page, session: this.live.session, hot });
+    response.setHeader('cache-control', 'no-store');
+    sendText(response, 200, 'text/html; charset=utf-8', request.method === 'HEAD' ? '' : html);
+  }
+
+  /** URLs of the tool itself. */
+  async #own(path: string, whole: string, request: IncomingMessage, response: ServerResponse): Promise<void> {
+    const { project } = this.#options;
+    response.setHeader('cache-control', 'no-cache');
+    if (path === 'client.js') return sendTagged(request, response, { tag: this.#clientTag, type: script, parts: [this.#client] });
+    if (path === 'session') {
+      // Readable by our own pages only: others get no permission to read it.
+      if (!isOwnOrigin(request, this.#options.trust)) return sendText(response, 403, json, '{}');
+      return sendText(response, 200, json, JSON.stringify({ key: this.live.key, session: this.live.session }));
+    }
+    const decoded = decodePath(path) ?? '';
+    const page = /^piece\/page\/(.+)\/(packages|app)\.js$/.exec(decoded);
+    if (page && project.pages.has(page[1]!)) {
+      return sendPiece(request, response, this.#pieces.ofPage(project.pages.get(page[1]!)!, page[2] as 'packages' | 'app'));
+    }
+    const lazy = /^piece\/lazy\/(.+)\.js$/.exec(decoded);
+    if (lazy) return this.#sendLazy(lazy[1]!, request, response);
+    const update = /^piece\/update\/(\d+)\.js$/.exec(decoded);
+    const code = update && this.#pieces.updateCode(Number(update[1]));
+    if (code) return sendText(response, 200, script, code);
+    const map = /^map\/(.+)\.json$/.exec(decoded);
+    if (map) return this.#sendMap(map[1]!, new URLSearchParams(whole.split('?')[1]).get('of') ?? '', response);
+    const style = /^style\/(.+)$/.exec(decoded);
+    if (style) return this.#sendStyle(style[1]!, request, response);
+    this.#notFound(`~vine/${path}`, undefined, response);
+  }
+
+  async #sendLazy(id: string, request: IncomingMessage, response: ServerResponse): Promise<void> {
+    const { project } = this.#options;
+    // Only what some module really imports that way, not any file somebody asks for.
+    const isAskedFor = project.graph.importers(id).length > 0;
+    if (!isAskedFor || !(await project.ensure(id)) || !project.isWhole(project.graph.reachable([id]))) {
+      if (project.problems.length > 0) this.live.problems(project.problems);
+      return sendText(response, 404, 'text/plain; charset=utf-8', `The module ${id} could not be built.\n`);
+    }
+    sendPiece(request, response, this.#pieces.lazy(id));
+  }
+
+  #sendMap(name: string, tag: string, response: ServerResponse): void {
+    const style = /^style\/(.+)$/.exec(name);
+    const map = style ? this.#options.project.sheets.render(style[1]!)?.map : this.#pieces.map(name, tag);
+    if (map === undefined)
+      return sendText(
+        response,
+        404,
+        'text/plain; charset=utf-8',
+        'This piece has been replaced; reload the page for a new map.\n',
+      );
+    sendText(response, 200, json, map);
+  }
+
+  #sendStyle(id: string, request: IncomingMessage, response: ServerResponse): void {
+    const { project } = this.#options;
+    const sheet = project.sheets.render(id);
+    if (!sheet)
+      return sendText(response, 404, 'text/css; charset=utf-8', `/* There is no style sheet ${id.replaceAll('*/', '')}. */\n`);
+    const path = id.split('/').map(encodeURIComponent).join('/');
+    const parts = [sheet.text, `\n/*# sourceMappingURL=${project.options.base}~vine/map/style/${path}.json */\n`];
+    sendTagged(request, response, { tag: project.sheets.versionOf(id), type: 'text/css; charset=utf-8', parts });
+  }
+
+  #notFound(path: string, inBase: string | undefined, response: ServerResponse): void {
+    const { project } = this.#options;
+    const { base } = project.options;
+    const lookedFor = ['a page of that path'];
+    if (inBase === undefined && base !== '/') lookedFor.push(`the front end itself, which is under ${base}`);
+    if (project.options.verbatim.length > 0)
+      lookedFor.push(`a file in ${project.options.verbatim.map((folder) => project.paths.idOf(folder)).join(', ')}`);
+    lookedFor.push('an image, font or other file in the project', 'a rule that forwards the path to a backend');
+    const forwards = this.forwarder.rules.map(({ label, to }) => ({ label, origin: to.origin }));
+    sendText(
+      response,
+      404,
+      'text/html; charset=utf-8',
+      notFoundPage({ path, base, routes: this.#routes.routes, lookedFor, forwards }),
+    );
+  }
+
+  #onUpgrade(request: IncomingMessage, socket: Duplex, head: Buffer): void {
+    socket.on('error', () => socket.destroy());
+    const { trust, project } = this.#options;
+    const url = new URL(request.url ?? '/', 'http://localhost');
+    if (!isOwnHost(request, trust)) return refuseUpgrade(socket, '403 Forbidden');
+    if (url.pathname === `${project.options.base}~vine/live`) {
+      const isAllowed = isOwnOrigin(request, trust) && url.searchParams.get('key') === this.live.key;
+      return isAllowed ? this.live.accept(request, socket, head) : refuseUpgrade(socket, '403 Forbidden');
+    }
+    const rule = this.forwarder.find(url.pathname, 'first') ?? this.forwarder.find(url.pathname, 'missing');
+    if (rule) this.forwarder.upgrade(request, socket, head, rule);
+    else refuseUpgrade(socket, '404 Not Found');
+  }
+}
+
+const script = 'text/javascript; charset=utf-8';
+const json = 'application/json; charset=utf-8';
+
+function listenOn(server: Server, host: string, port: number): Promise<NodeJS.ErrnoException | undefined> {
+  return new Promise((resolve) => {
+    const onError = (error: NodeJS.ErrnoException) => {
+      server.off('listening', whenBound);
+      resolve(error);
+    };
+    const whenBound = () => {
+      server.off('error', onError);
+      resolve(undefined);
+    };
+    server.once('error', onError);
+    server.once('listening', whenBound);
+    server.listen(port, host);
+  });
+}
+
+function sendText(response: ServerResponse, status: number, type: string, body: string): void {
+  response.writeHead(status, { 'content-type': type, 'content-length': Buffer.byteLength(body) });
+  response.end(body);
+}
+
+function sendPiece(request: IncomingMessage, response: ServerResponse, { tag, piece }: StoredPiece): void {
+  sendTagged(request, response, { tag, type: script, parts: piece.parts });
+}
+
+/** Sends content with a strong ETag, or 304 where the browser has it (RFC 9110, 13.1.2). */
+function sendTagged(
+  request: IncomingMessage,
+  response: ServerResponse,
+  { tag, type, parts }: { tag: string; type: string; parts: readonly string[] },
+): void {
+  const etag = `"${tag}"`;
+  response.setHeader('etag', etag);
+  if ((request.headers['if-none-match'] ?? '').split(/\s*,\s*/).includes(etag)) {
+    response.writeHead(304);
+    response.end();
+    return;
+  }
+  response.writeHead(200, { 'content-type': type });
+  response.end(request.method === 'HEAD' ? undefined : parts.join(''));
+}
+
+function refuseHost(request: IncomingMessage, response: ServerResponse): void {
+  const host = request.headers.host ?? '';
+  const body = `<h1>This server does not answer to <code>${escapeHtml(host)}</code></h1>
+<p>A page from elsewhere could make its own name point here and read your files. If the name is yours, add it to the settings:</p>
+<p><code>listen: { names: ['${escapeHtml(host.replace(/:\d+$/, ''))}'] }</code></p>`;
+  sendText(response, 403, 'text/html; charset=utf-8', toolPage({ title: 'Unknown host name', body }));
+}
+
+function refuseUpgrade(socket: Duplex, status: string): void {
+  socket.end(`HTTP/1.1 ${status}\r\nconnection: close\r\ncontent-length: 0\r\n\r\n`);
+}
