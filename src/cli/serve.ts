@@ -4,6 +4,7 @@ import { Project } from '../project/project.js';
 import { VineServer } from '../server/server.js';
 import { type CommandLineSettings, effectiveSettings } from '../settings/effective.js';
 import { jsonReporter } from './report/json-reporter.js';
+import { printProblem } from './report/problem-text.js';
 import type { Reporter } from './report/reporter.js';
 import { terminalReporter } from './report/terminal-reporter.js';
 import { UpdateReports } from './update-reports.js';
@@ -108,6 +109,9 @@ function connect(
 ): void {
   if (project.problems.length > 0) reporter.problems(project.problems);
   project.on('problems', (problems) => reporter.problems(problems));
+  project.on('failure', ({ message, stack }) => {
+    printProblem({ code: 'internal-error', severity: 'error', message: `Vine Spark failed on a change: ${message}`, hint: stack ?? '' });
+  });
   if (isQuiet) return;
   project.on('solved', ({ since }) => reporter.solved(Date.now() - since));
   server.live.on('joined', (page) => reporter.joined(page));

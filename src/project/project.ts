@@ -49,6 +49,8 @@ export interface ProjectEvents {
   update: ProjectUpdate;
   problems: Problem[];
   solved: { since: number };
+  /** Something in the tool itself failed; the project goes on with the next change. */
+  failure: Error;
 }
 
 /** A running project: pages and modules in memory, kept equal to the files, with an event for each change. */
@@ -255,7 +257,7 @@ export class Project extends TypedEvents<ProjectEvents> {
   }
 
   #enqueue(work: () => Promise<void>): void {
-    void this.#exclusively(work);
+    this.#exclusively(work).catch((error: unknown) => this.emit('failure', error instanceof Error ? error : new Error(String(error))));
   }
 
   /** One piece of work at a time, in order of arrival. */

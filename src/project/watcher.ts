@@ -23,7 +23,10 @@ export interface WatcherOptions {
 }
 
 /** Changes that come within this time of each other belong together. */
-const quietMs = 8;
+const quietMs = 10;
+const longestWaitMs = 250;
+/** The watcher reports a file at most once in 50 ms: what is written within that time is found by looking again. */
+const lookAgainMs = 70;
 /** An empty file may be one that is just being written: it gets this long. */
 const emptyGraceMs = 150;
 const alwaysIgnored = /(?:^|\/)(?:node_modules|\.git|\.hg|\.svn|\.cache)(?:\/|$)/;
@@ -37,6 +40,7 @@ export class Watcher {
   #pending: FileChanges | undefined;
   #timer: NodeJS.Timeout | undefined;
   #isClosed = false;
+  readonly #lookingAgain = new Set<NodeJS.Timeout>();
 
   constructor(options: WatcherOptions) {
     this.#options = options;
@@ -48,6 +52,10 @@ export class Watcher {
       atomic: true,
     });
     this.#watcher.on('all', (event, path) => this.#note(event, path));
+    // Comes before the watcher has looked at the file: more is on its way, so what has come waits a little longer.
+    this.#watcher.on('raw', () => {
+      if (this.#pending) this.#flushWhenQuiet();
+    });
   }
 
   /** Settles when every folder is being watched. */
@@ -58,6 +66,7 @@ export class Watcher {
   async close(): Promise<void> {
     this.#isClosed = true;
     clearTimeout(this.#timer);
+    for (const timer of this.#lookingAgain) clearTimeout(timer);
     await this.#watcher.close();
   }
 
@@ -83,8 +92,20 @@ export class Watcher {
       written.add(path);
       if (event === 'add') appeared.add(path);
     }
+    this.#flushWhenQuiet();
+  }
+
+  #flushWhenQuiet(): void {
+    // Something that is written all the time, such as a log, must not keep everything else waiting.
+    if (Date.now() - this.#pending!.since > longestWaitMs) return;
     clearTimeout(this.#timer);
-    this.#timer = setTimeout(() => void this.#flush(), quietMs);
+    const timer = setTimeout(() => {
+      // A busy process runs its timers late: events that are waiting to be read come first.
+      setImmediate(() => {
+        if (this.#timer === timer) void this.#flush();
+      });
+    }, quietMs);
+    this.#timer = timer;
   }
 
   async #flush(): Promise<void> {
@@ -92,7 +113,22 @@ export class Watcher {
     if (!changes) return;
     this.#pending = undefined;
     await waitForContent(changes.written);
-    if (!this.#isClosed) this.#options.onChanges(changes);
+    if (this.#isClosed) return;
+    this.#lookAgain(changes.written);
+    this.#options.onChanges(changes);
+  }
+
+  /** Reports files again that were written once more since now. */
+  #lookAgain(paths: ReadonlySet<string>): void {
+    const before = new Map([...paths].map((path) => [path, signatureOf(path)]));
+    const timer = setTimeout(() => {
+      this.#lookingAgain.delete(timer);
+      for (const [path, signature] of before) {
+        const now = signatureOf(path);
+        if (now !== signature && now !== undefined) this.#note('change', path);
+      }
+    }, lookAgainMs);
+    this.#lookingAgain.add(timer);
   }
 }
 
@@ -104,6 +140,12 @@ async function waitForContent(paths: Iterable<string>): Promise<void> {
     await delay(5);
     empty = empty.filter(isEmpty);
   }
+}
+
+/** Changes with every write to a file; `undefined` where there is none. */
+function signatureOf(path: string): string | undefined {
+  const stats = statSync(path, { throwIfNoEntry: false });
+  return stats && `${stats.mtimeMs} ${stats.size} ${stats.ino}`;
 }
 
 function isEmpty(path: string): boolean {

@@ -181,6 +181,8 @@ export class VineServer {
     }
     const missing = this.forwarder.find(path, 'missing');
     if (missing) return this.forwarder.handle(request, response, missing);
+    // Browsers ask for this by themselves; a 404 would only be noise in their console.
+    if (path === '/favicon.ico') return sendText(response, 204, 'image/x-icon', '');
     this.#notFound(path, inBase, response);
   }
 

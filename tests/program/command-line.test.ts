@@ -1,0 +1,108 @@
+import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
+import { Program, runProgram } from '../support/program.js';
+import { Workspace } from '../support/workspace.js';
+
+let workspace: Workspace;
+beforeAll(() => {
+  workspace = Workspace.with({ 'index.html': '<h1>Quay</h1>' });
+});
+afterAll(() => workspace.dispose());
+
+describe('what is wrong on the command line or in the settings', () => {
+  const cases: [string, string[], Record<string, string>, string][] = [
+    ['an unknown option', ['serve', '--prot', '80'], {}, "Unknown option '--prot'."],
+    ['a bad port', ['serve', '--port', 'eighty'], {}, 'A port is a whole number up to 65535.'],
+    [
+      'a forward without origin',
+      ['serve', '--forward', '/api'],
+      {},
+      'Write a path and an origin, e.g. /api=http://127.0.0.1:8464.',
+    ],
+    ['a forward with a path', ['serve', '--forward', '/api=http://a:1/v2'], {}, "'http://a:1/v2' is no origin"],
+    ['a page that is not there', ['serve', 'quay.html'], {}, 'There is no page quay.html.'],
+    ['an unknown command', ['sail'], {}, "Unknown command 'sail'."],
+    ['an unknown setting', ['serve'], { 'vine-spark.config.json': '{ "bass": "/" }' }, "There is no setting 'bass'."],
+    [
+      'a setting of the wrong type',
+      ['serve'],
+      { 'vine-spark.config.json': '{ "listen": { "port": "80" } }' },
+      `The setting 'listen.port' is "80", but it must be a number.`,
+    ],
+    [
+      'a setting out of range',
+      ['serve'],
+      { 'vine-spark.config.ts': 'export default { forward: [{ paths: ["api"], to: "http://a:1" }] };' },
+      `The setting 'forward.0.paths.0' is "api", but it must start with /.`,
+    ],
+    [
+      'settings that throw',
+      ['serve'],
+      { 'vine-spark.config.mjs': 'throw new Error("no tide table");' },
+      'cannot be used: no tide table.',
+    ],
+    [
+      'settings that are no JavaScript',
+      ['serve'],
+      { 'vine-spark.config.ts': 'export default {\n  base = 1\n};' },
+      'vine-spark.config.ts:2',
+    ],
+  ];
+
+  test.each(cases)('%s gives one clear sentence and exit code 2', async (_name, args, files, message) => {
+    const folder = Workspace.with({ 'index.html': '<h1>Quay</h1>', ...files });
+    const { code, stderr } = await runProgram(folder.root, args);
+    expect(stderr).toContain(message);
+    expect(stderr).not.toMatch(/^\s+at /m);
+    expect(code).toBe(2);
+    folder.dispose();
+  });
+
+  test('a near miss is pointed out', async () => {
+    expect((await runProgram(workspace.root, ['serve', '--prot', '80'])).stderr).toContain('Did you mean --port?');
+  });
+});
+
+describe('settings', () => {
+  test.each([
+    [
+      'vine-spark.config.ts',
+      `import { base } from './base.js';\nimport type { Settings } from 'vine-spark';\nexport default { base, pages: { '/': 'index.html' } } satisfies Settings;`,
+    ],
+    ['vine-spark.config.mjs', `export default { base: '/harbour/', pages: { '/': 'index.html' } };`],
+    ['vine-spark.config.json', `{ "base": "/harbour/", "pages": { "/": "index.html" } }`],
+  ])('are read from %s', async (name, text) => {
+    const folder = Workspace.with({
+      'index.html': '<h1>Quay</h1>',
+      'base.ts': `export const base: string = '/harbour/';`,
+      [name]: text,
+    });
+    const program = await Program.serve(folder.root, []);
+    expect(new URL(program.url).pathname).toBe('/harbour/');
+    expect(await (await fetch(program.url)).text()).toContain('<script src="/harbour/~vine/client.js"');
+    await program.stop();
+    folder.dispose();
+  });
+
+  test('give way to the command line', async () => {
+    const folder = Workspace.with({ 'index.html': '<h1>Quay</h1>', 'vine-spark.config.json': '{ "base": "/harbour/" }' });
+    const program = await Program.serve(folder.root, ['index.html', '--base', '/quay']);
+    expect(new URL(program.url).pathname).toBe('/quay/');
+    await program.stop();
+    folder.dispose();
+  });
+});
+
+test('help lists the options of serve', async () => {
+  const { code, stdout } = await runProgram(workspace.root, ['serve', '--help']);
+  expect(code).toBe(0);
+  for (const option of ['--port', '--exact-port', '--host', '--open', '--base', '--forward', '--settings'])
+    expect(stdout).toContain(option);
+});
+
+test('a folder without pages says so', async () => {
+  const folder = Workspace.with({ 'notes.txt': 'nothing' });
+  const { code, stderr } = await runProgram(folder.root, ['serve']);
+  expect(code).toBe(2);
+  expect(stderr).toContain('There is no HTML page in this folder.');
+  folder.dispose();
+});

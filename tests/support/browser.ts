@@ -1,0 +1,53 @@
+import { existsSync } from 'node:fs';
+import { type Browser, chromium, type Page } from 'playwright-core';
+
+const places = [process.env.CHROMIUM, '/usr/bin/chromium', '/usr/bin/chromium-browser', '/usr/bin/google-chrome'];
+const args = [
+  '--headless',
+  '--no-sandbox',
+  '--disable-gpu',
+  '--disable-quic',
+  '--no-first-run',
+  '--disable-background-networking',
+];
+
+/** Starts Chromium with a profile of its own. */
+export function launchBrowser(): Promise<Browser> {
+  const executablePath = places.find((path) => path && existsSync(path));
+  if (!executablePath) throw new Error('There is no Chromium; `npm test` installs one.');
+  return chromium.launch({ executablePath, args });
+}
+
+/** A page with what it printed and threw, open at `url`. */
+export interface WatchedPage {
+  page: Page;
+  console: string[];
+  errors: string[];
+  /** How often the page was loaded. */
+  loads(): number;
+}
+
+export async function openPage(browser: Browser, url: string): Promise<WatchedPage> {
+  const page = await (await browser.newContext()).newPage();
+  const console: string[] = [];
+  const errors: string[] = [];
+  let loads = 0;
+  page.on('console', (message) => {
+    console.push(message.text());
+    if (message.type() === 'error') errors.push(message.text());
+  });
+  page.on('pageerror', (error) => errors.push(error.message));
+  page.on('load', () => {
+    loads++;
+  });
+  await page.goto(url);
+  return { page, console, errors, loads: () => loads };
+}
+
+/** Waits until the page's live channel is connected. */
+export async function connected(
+  program: { next(name: string, options?: { after?: number }): Promise<unknown> },
+  after = 0,
+): Promise<void> {
+  await program.next('joined', { after });
+}

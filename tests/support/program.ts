@@ -1,0 +1,92 @@
+import { type ChildProcess, spawn } from 'node:child_process';
+import { join } from 'node:path';
+import { createInterface } from 'node:readline';
+import { repository } from './workspace.js';
+
+/** An event that the program prints with `--json`. */
+export type ProgramEvent = { event: string } & Record<string, any>;
+
+const main = join(repository, 'dist/cli/main.js');
+
+/** The built program as a child process, with its events. */
+export class Program {
+  readonly events: ProgramEvent[] = [];
+  readonly child: ChildProcess;
+  #listeners = new Set<() => void>();
+  #output = '';
+
+  constructor(cwd: string, args: readonly string[]) {
+    this.child = spawn(process.execPath, [main, ...args], { cwd, env: { ...process.env, NODE_OPTIONS: '', NO_COLOR: '1' } });
+    createInterface({ input: this.child.stdout! }).on('line', (line) => {
+      if (line.startsWith('{')) this.events.push(JSON.parse(line));
+      for (const listener of this.#listeners) listener();
+    });
+    this.child.stderr!.on('data', (data) => {
+      this.#output += data;
+    });
+    this.child.on('exit', () => {
+      for (const listener of this.#listeners) listener();
+    });
+  }
+
+  /** Starts `serve` and waits until it's ready. Port 0 unless the arguments say otherwise. */
+  static async serve(cwd: string, args: readonly string[] = ['index.html']): Promise<Program> {
+    const port = args.includes('--port') ? [] : ['--port', '0'];
+    const program = new Program(cwd, ['serve', ...args, ...port, '--json']);
+    await program.next('ready');
+    return program;
+  }
+
+  get url(): string {
+    return this.events.find(({ event }) => event === 'ready')!.url;
+  }
+
+  /** Number of events so far, to wait only for later ones. */
+  get mark(): number {
+    return this.events.length;
+  }
+
+  /** The next event of that name, from `after` on, that fits. */
+  next(
+    name: string,
+    { after = 0, where = () => true }: { after?: number; where?(event: ProgramEvent): boolean } = {},
+  ): Promise<ProgramEvent> {
+    return new Promise((resolve, reject) => {
+      const look = () => {
+        const found = this.events.slice(after).find((event) => event.event === name && where(event));
+        if (!found && this.child.exitCode === null) return;
+        this.#listeners.delete(look);
+        if (found) resolve(found);
+        else reject(new Error(`The program ended with ${this.child.exitCode} before '${name}': ${this.#output}`));
+      };
+      this.#listeners.add(look);
+      look();
+    });
+  }
+
+  async stop(signal: NodeJS.Signals = 'SIGTERM'): Promise<void> {
+    if (this.child.exitCode !== null || this.child.signalCode !== null) return;
+    const ended = new Promise((resolve) => this.child.once('exit', resolve));
+    this.child.kill(signal);
+    await ended;
+  }
+}
+
+/** Runs the program to its end. */
+export function runProgram(
+  cwd: string,
+  args: readonly string[],
+): Promise<{ code: number | null; stdout: string; stderr: string }> {
+  return new Promise((resolve) => {
+    const child = spawn(process.execPath, [main, ...args], { cwd, env: { ...process.env, NODE_OPTIONS: '', NO_COLOR: '1' } });
+    let stdout = '';
+    let stderr = '';
+    child.stdout.on('data', (data) => {
+      stdout += data;
+    });
+    child.stderr.on('data', (data) => {
+      stderr += data;
+    });
+    child.on('close', (code) => resolve({ code, stdout, stderr }));
+  });
+}
