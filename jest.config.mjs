@@ -1,7 +1,12 @@
 export default {
   testEnvironment: 'node',
   extensionsToTreatAsEsm: ['.ts', '.tsx'],
-  transform: { '^.+\\.tsx?$': ['@swc/jest', { jsc: { parser: { syntax: 'typescript', tsx: false }, target: 'es2023' }, module: { type: 'es6' } }] },
+  transform: {
+    '^.+\\.tsx?$': [
+      '@swc/jest',
+      { jsc: { parser: { syntax: 'typescript', tsx: false }, target: 'es2023' }, module: { type: 'es6' } },
+    ],
+  },
   moduleNameMapper: { '^(\\.{1,2}/.*)\\.js$': '$1' },
   roots: ['<rootDir>/tests'],
   testMatch: ['**/*.test.ts'],

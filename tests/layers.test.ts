@@ -15,7 +15,8 @@ const mayImport: Record<string, string[]> = {
   '.': ['settings'],
 };
 /** What the core must do without. */
-const notInCore = /^(?:node:(?:net|http|https|http2|tls|dgram|child_process|worker_threads|process|readline|tty|fs)(?:\/|$)|chokidar$|ws$|picocolors$|commander$)/;
+const notInCore =
+  /^(?:node:(?:net|http|https|http2|tls|dgram|child_process|worker_threads|process|readline|tty|fs)(?:\/|$)|chokidar$|ws$|picocolors$|commander$)/;
 
 const source = join(repository, 'src');
 
@@ -30,7 +31,8 @@ const layerOf = (file: string) => {
   const inside = relative(source, file);
   return inside.includes('/') ? inside.split('/')[0]! : '.';
 };
-const importsOf = (file: string) => [...readFileSync(file, 'utf8').matchAll(/^(?:import|export)\b[^'"]*?from '([^']+)'/gm)].map((match) => match[1]!);
+const importsOf = (file: string) =>
+  [...readFileSync(file, 'utf8').matchAll(/^(?:import|export)\b[^'"]*?from '([^']+)'/gm)].map((match) => match[1]!);
 
 test('dependencies point downwards only', () => {
   const wrong: string[] = [];
@@ -45,7 +47,13 @@ test('dependencies point downwards only', () => {
 });
 
 test('the core has no sockets, watching, terminal or processes', () => {
-  const wrong = filesIn(join(source, 'core')).flatMap((file) => importsOf(file).filter((name) => notInCore.test(name)).map((name) => `${relative(source, file)}: ${name}`));
-  const process = filesIn(join(source, 'core')).filter((file) => /(?<!['.`\w])process\.(?!env\.NODE_ENV)/.test(readFileSync(file, 'utf8').replace(/\/\*[\s\S]*?\*\/|\/\/.*/g, '')));
+  const wrong = filesIn(join(source, 'core')).flatMap((file) =>
+    importsOf(file)
+      .filter((name) => notInCore.test(name))
+      .map((name) => `${relative(source, file)}: ${name}`),
+  );
+  const process = filesIn(join(source, 'core')).filter((file) =>
+    /(?<!['.`\w])process\.(?!env\.NODE_ENV)/.test(readFileSync(file, 'utf8').replace(/\/\*[\s\S]*?\*\/|\/\/.*/g, '')),
+  );
   expect([...wrong, ...process]).toEqual([]);
 });

@@ -29,7 +29,7 @@ export function demoCommand(version: string): Command {
       await answers(`http://127.0.0.1:${port}/health`, backend);
       if (!options.json)
         process.stdout.write(
-          `\n  The demo is in ${relative(process.cwd(), target) || '.'}: edit src/components/departure-row.tsx and watch the page.\n`,
+          `\n  The demo is in ${relative(process.cwd(), target) || 'this folder'}: edit src/components/departure-row.tsx and watch the page.\n`,
         );
       process.chdir(target);
       await serve({

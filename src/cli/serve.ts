@@ -110,7 +110,12 @@ function connect(
   if (project.problems.length > 0) reporter.problems(project.problems);
   project.on('problems', (problems) => reporter.problems(problems));
   project.on('failure', ({ message, stack }) => {
-    printProblem({ code: 'internal-error', severity: 'error', message: `Vine Spark failed on a change: ${message}`, hint: stack ?? '' });
+    printProblem({
+      code: 'internal-error',
+      severity: 'error',
+      message: `Vine Spark failed on a change: ${message}`,
+      hint: stack ?? '',
+    });
   });
   if (isQuiet) return;
   project.on('solved', ({ since }) => reporter.solved(Date.now() - since));

@@ -257,7 +257,9 @@ export class Project extends TypedEvents<ProjectEvents> {
   }
 
   #enqueue(work: () => Promise<void>): void {
-    this.#exclusively(work).catch((error: unknown) => this.emit('failure', error instanceof Error ? error : new Error(String(error))));
+    this.#exclusively(work).catch((error: unknown) =>
+      this.emit('failure', error instanceof Error ? error : new Error(String(error))),
+    );
   }
 
   /** One piece of work at a time, in order of arrival. */

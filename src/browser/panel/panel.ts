@@ -69,7 +69,7 @@ function articleOf(problem: Problem): HTMLElement {
   if (problem.frame) article.append(element('pre', {}, ...problem.frame.map(frameLine)));
   if (problem.hint) article.append(element('p', { class: 'hint' }, problem.hint));
   if (problem.chain && problem.chain.length > 1)
-    article.append(element('p', { class: 'chain' }, `Imported by ${problem.chain.join(' → ')}`));
+    article.append(element('p', { class: 'chain' }, `From the page: ${problem.chain.join(' → ')}`));
   return article;
 }
 

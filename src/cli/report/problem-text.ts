@@ -11,7 +11,7 @@ export function problemText(problem: Problem): string {
     for (const line of formatCodeFrame(frame).split('\n')) lines.push(`  ${/^\s*│\s*\^+$/.test(line) ? pc.red(line) : line}`);
   }
   if (hint) lines.push(`  ${hint}`);
-  if (chain && chain.length > 1) lines.push(pc.dim(`  imported by ${chain.join(' → ')}`));
+  if (chain && chain.length > 1) lines.push(pc.dim(`  from the page: ${chain.join(' → ')}`));
   return lines.join('\n');
 }
 

@@ -76,11 +76,10 @@ function groupText(group: PageReport[]): string {
     const chain = first!.chain.length > 1 ? ` ${pc.dim(`(${first!.chain.join(' → ')})`)}` : '';
     return `${pc.yellow('reloaded')} ${browsers}: ${first!.reason}${chain}`;
   }
-  const how = first!.ran.length === 0 ? 'restyled' : 'updated in place';
-  const where =
-    first!.boundaries.length > 0 && first!.boundaries.join() !== first!.ran.join()
-      ? ` ${pc.dim(`at ${shortList(first!.boundaries)}`)}`
-      : '';
+  const { ran, styles, boundaries } = first!;
+  const how = ran.length > 0 ? 'updated in place' : styles.length > 0 ? 'restyled' : 'as it was';
+  const isElsewhere = boundaries.length > 0 && boundaries.join() !== ran.join();
+  const where = isElsewhere ? ` ${pc.dim(`at ${boundaries.length === 1 ? boundaries[0] : `${boundaries.length} modules`}`)}` : '';
   return `${pc.green(how)}${where} in ${browsers} after ${Math.round(slowest)} ms`;
 }
 
