@@ -12,6 +12,11 @@ export interface LinkInput {
   handle: string;
   /** Expressions that are known at build time, by their source text, e.g. `process.env.NODE_ENV` -> `"development"`. */
   constants: Readonly<Record<string, string>>;
+  /**
+   * Link in the checked form, for modules whose imports may be read before the exporter has run, as in cycles: every
+   * read of an import asks the runtime first, so that it throws where the standard does.
+   */
+  checked?: boolean;
 }
 
 interface Binding {
@@ -66,13 +71,16 @@ export function linkModule(input: LinkInput): Linked {
   const requestOfImport = imports.map((record) => takeImport(draft, record));
   takeExports(draft, exports, requestOfImport);
   const imported = draft.bindings.map(({ local }) => local);
-  const suspects = new Set([...draft.locals.values()].filter((local) => !draft.constants.has(local)));
+  const suspects = new Set([...draft.locals.values(), ...imported].filter((local) => !draft.constants.has(local)));
   let isAsync = false;
-  if (needsAnalysis(input.text, suspects, input.constants)) {
+  let importWrites: Linked['importWrites'] = [];
+  if (input.checked || needsAnalysis(input.text, suspects, input.constants)) {
     const exportedAs = groupByLocal(draft.locals);
-    const analysis = analyseModule({ ...input, imported, exportedAs });
+    const checkedReads = draft.bindings.map((binding) => binding.imported !== null);
+    const analysis = analyseModule({ ...input, imported, exportedAs, ...(input.checked ? { checkedReads } : {}) });
     draft.edits.push(...analysis.edits);
     isAsync = analysis.isAsync;
+    importWrites = analysis.importWrites;
   }
   const { text, shifts } = applyEdits(input.text, withoutNested(draft.edits));
   const code = `${header(draft, isAsync)}\n${text}\n${isAsync ? `${input.handle}.done();\n` : ''}}`;
@@ -85,6 +93,8 @@ export function linkModule(input: LinkInput): Linked {
     imports: importRecords(draft),
     exports: [...draft.locals.keys(), ...draft.indirect.map(({ exported }) => exported)],
     stars: draft.stars,
+    importWrites,
+    isEarly: draft.early.size > 0,
   };
 }
 
@@ -242,9 +252,12 @@ function groupByLocal(locals: ReadonlyMap<string, string>): Map<string, string[]
 }
 
 function importRecords({ bindings, indirect }: Draft): ImportRecord[] {
+  const passedOn = new Set(indirect.map(({ request, imported }) => `${request} ${imported}`));
   const records: ImportRecord[] = [];
-  for (const { request, imported } of [...bindings, ...indirect])
-    if (imported !== null) records.push({ request, name: imported });
+  for (const { request, imported } of bindings) {
+    if (imported !== null && !passedOn.has(`${request} ${imported}`)) records.push({ request, name: imported, isPassedOn: false });
+  }
+  for (const { request, imported } of indirect) if (imported !== null) records.push({ request, name: imported, isPassedOn: true });
   return records;
 }
 

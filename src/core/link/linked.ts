@@ -18,6 +18,8 @@ export interface ModuleRequest {
 export interface ImportRecord {
   request: number;
   name: string;
+  /** The name is only exported again; in TypeScript it may be that of a type. */
+  isPassedOn: boolean;
 }
 
 /**
@@ -39,4 +41,8 @@ export interface Linked {
   exports?: string[];
   /** Requests behind `export * from`. */
   stars: number[];
+  /** Assignments to imported names, by their offsets in the translated text. */
+  importWrites: { name: string; start: number; end: number }[];
+  /** Some export is a function that others can call before the module has run. */
+  isEarly: boolean;
 }

@@ -1,4 +1,4 @@
-import { analyze, type Reference } from 'eslint-scope';
+import { analyze, type Reference, type Variable } from 'eslint-scope';
 import type { Node, Program } from 'estree';
 import { walk } from 'estree-walker';
 import { parseSync } from 'oxc-parser';
@@ -16,6 +16,8 @@ export interface AnalysisInput {
   imported: readonly string[];
   /** Local name -> the names under which it is exported. */
   exportedAs: ReadonlyMap<string, readonly string[]>;
+  /** For the checked form: which of `imported` must be asked for before they are read. */
+  checkedReads?: readonly boolean[];
 }
 
 /** What only a syntax tree tells of a module. */
@@ -23,25 +25,27 @@ export interface Analysis {
   /** The body holds an `await` outside any function. */
   isAsync: boolean;
   edits: Edit[];
+  /** Assignments to imports, which always fail. */
+  importWrites: { name: string; start: number; end: number }[];
 }
 
 /**
- * Whether linking needs a syntax tree: a top-level `await` may be there, an exported name may be assigned again, a
- * constant is to be folded, or the text holds what a classic script would take for an HTML comment. Errs towards yes.
+ * Whether linking needs a syntax tree: a top-level `await` may be there, an exported or imported name (`suspects`) may be
+ * assigned, a constant is to be folded, or the text holds what a classic script would take for an HTML comment. Errs towards yes.
  */
 export function needsAnalysis(
   text: string,
-  exportedLocals: ReadonlySet<string>,
+  suspects: ReadonlySet<string>,
   constants: Readonly<Record<string, string>>,
 ): boolean {
   if (/\bawait\b|<!--|^\s*-->/m.test(text)) return true;
   for (const constant in constants) if (text.includes(constant)) return true;
-  return [...exportedLocals].some((local) => mayBeAssigned(text, local));
+  return suspects.size > 0 && mayBeAssigned(text, [...suspects]);
 }
 
-/** A textual check: every place where `name` may be the target of an assignment, its own declaration aside. */
-function mayBeAssigned(text: string, name: string): boolean {
-  const escaped = name.replaceAll('$', '\\$');
+/** A textual check: every place where one of `names` may be the target of an assignment, its own declaration aside. */
+function mayBeAssigned(text: string, names: readonly string[]): boolean {
+  const escaped = `(?:${names.join('|').replaceAll('$', '\\$')})`;
   const after = '\\s*(?:=(?![=>])|[-+*/%&|^]=|\\*\\*=|<<=|>>>?=|&&=|\\|\\|=|\\?\\?=|\\+\\+|--)';
   const target = new RegExp(
     `(?:(?<keyword>\\b(?:var|let|const)\\s+)|(?<![\\w$.]))${escaped}${after}|(?:\\+\\+|--)\\s*${escaped}(?![\\w$])`,
@@ -57,15 +61,54 @@ function mayBeAssigned(text: string, name: string): boolean {
 
 /** Parses the module and finds what its text alone does not show. */
 export function analyseModule(input: AnalysisInput): Analysis {
-  const { program } = parseSync('module.js', input.text, {
-    lang: 'js',
-    sourceType: 'module',
-    range: true,
-    preserveParens: false,
-  });
+  const { program } = parseSync('module.js', input.text, { lang: 'js', sourceType: 'module', range: true, preserveParens: false });
   const tree = program as unknown as Program;
-  const edits = [...foldConstants(tree, input.constants), ...htmlCommentEdits(tree, input.text), ...assignmentEdits(tree, input)];
-  return { isAsync: hasTopLevelAwait(tree), edits };
+  const variables = moduleVariables(tree, input);
+  const parents = parentsOf(tree);
+  const edits = [
+    ...foldConstants(tree, input.constants),
+    ...htmlCommentEdits(tree, input.text),
+    ...assignmentEdits(variables, parents, input),
+    ...(input.checkedReads ? checkedReadEdits(variables, parents, input) : []),
+  ];
+  return { isAsync: hasTopLevelAwait(tree), edits, importWrites: findImportWrites(variables, input) };
+}
+
+type Variables = ReadonlyMap<string, Variable>;
+
+/** The variables of the module's own scope; none where nothing imported or exported needs them. */
+function moduleVariables(tree: Program, { exportedAs, imported }: AnalysisInput): Variables {
+  if (exportedAs.size === 0 && imported.length === 0) return new Map();
+  const scopes = analyze(tree as never, { ecmaVersion: 2024, sourceType: 'module', fallback: 'iteration' } as never);
+  return scopes.globalScope?.childScopes[0]?.set ?? new Map();
+}
+
+function findImportWrites(variables: Variables, { imported }: AnalysisInput): Analysis['importWrites'] {
+  return imported.flatMap((name) => {
+    const writes = variables.get(name)?.references.filter((reference) => reference.isWrite()) ?? [];
+    return writes.map(({ identifier }) => {
+      const { start, end } = identifier as unknown as Spanned;
+      return { name, start, end };
+    });
+  });
+}
+
+/** `name` becomes `(my.ok(0, "name"), name)`: the variable stays, so that its name still evaluates at a breakpoint. */
+function checkedReadEdits(variables: Variables, parents: ReadonlyMap<Node, Node>, { imported, checkedReads, handle }: AnalysisInput): Edit[] {
+  const edits: Edit[] = [];
+  imported.forEach((name, index) => {
+    if (!checkedReads![index]) return;
+    for (const reference of variables.get(name)?.references ?? []) {
+      if (!reference.isRead()) continue;
+      const node = reference.identifier as unknown as Spanned;
+      const parent = parents.get(node);
+      if (parent?.type === 'ExportSpecifier') continue;
+      const isShorthand = parent?.type === 'Property' && parent.shorthand;
+      edits.push({ start: node.start, end: node.start, text: `${isShorthand ? `${name}: ` : ''}(${handle}.ok(${index}, ${JSON.stringify(name)}), ` });
+      edits.push({ start: node.end, end: node.end, text: ')' });
+    }
+  });
+  return edits;
 }
 
 const functionTypes = new Set(['FunctionDeclaration', 'FunctionExpression', 'ArrowFunctionExpression', 'StaticBlock']);
@@ -104,17 +147,11 @@ function htmlCommentEdits(tree: Program, text: string): Edit[] {
 }
 
 /** Wraps every assignment to an exported variable so that the importers follow at once. */
-function assignmentEdits(tree: Program, input: AnalysisInput): Edit[] {
-  if (input.exportedAs.size === 0) return [];
-  const scopes = analyze(tree as never, { ecmaVersion: 2024, sourceType: 'module', fallback: 'iteration' } as never);
-  const moduleScope = scopes.globalScope?.childScopes[0];
-  if (!moduleScope) return [];
-  const parents = parentsOf(tree);
+function assignmentEdits(variables: Variables, parents: ReadonlyMap<Node, Node>, input: AnalysisInput): Edit[] {
   const touched = new Map<Spanned, Set<string>>();
   for (const [local, exported] of input.exportedAs) {
-    const variable = moduleScope.set.get(local);
-    for (const reference of variable?.references ?? []) {
-      if (!reference.isWrite() || reference.init) continue;
+    for (const reference of variables.get(local)?.references ?? []) {
+      if (!reference.isWrite() || (reference.init && !input.checkedReads)) continue;
       const target = assignmentAround(reference, parents);
       if (!target) continue;
       const names = touched.get(target) ?? new Set();
