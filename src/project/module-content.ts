@@ -12,6 +12,8 @@ export interface ScriptContent {
   edges: RuntimeEdges;
   /** Lies in node_modules. */
   inPackage: boolean;
+  /** Linked in the checked form. */
+  isChecked: boolean;
 }
 
 export interface StyleContent {

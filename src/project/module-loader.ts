@@ -3,7 +3,7 @@ import { init as initLexer, parse } from 'es-module-lexer';
 import type { Edge } from '../core/graph/module-graph.js';
 import { linkCommonJs } from '../core/link/link-commonjs.js';
 import { linkJson, linkStyle, linkUrl } from '../core/link/link-data.js';
-import { linkModule } from '../core/link/link-module.js';
+import { type LinkInput, linkModule } from '../core/link/link-module.js';
 import type { Linked, ModuleRequest } from '../core/link/linked.js';
 import { sourcePosition } from '../core/maps/source-position.js';
 import type { RuntimeEdges } from '../core/pieces/piece.js';
@@ -43,11 +43,11 @@ export class ModuleLoader {
     this.#options = options;
   }
 
-  async load(id: string, bytes: Buffer): Promise<Loaded> {
+  async load(id: string, bytes: Buffer, isChecked = false): Promise<Loaded> {
     const kind = kindOfFile(id);
     if (kind === 'style') return this.#style(id, bytes.toString('utf8'));
     if (kind === 'json') return this.#json(id, bytes.toString('utf8'));
-    if (kind === 'script') return this.script(id, bytes.toString('utf8'));
+    if (kind === 'script') return this.script(id, bytes.toString('utf8'), isChecked);
     return { content: { kind: 'asset', hash: contentHash(bytes), linked: linkUrl() }, edges: [] };
   }
 
@@ -55,11 +55,11 @@ export class ModuleLoader {
   empty(): Loaded {
     const linked = linkCommonJs({ text: 'module.exports = {};', handle: 'my', constants: {} });
     const edges: RuntimeEdges = { version: contentHash(linked.code), imports: [], commonjs: true };
-    return { content: { kind: 'script', source: '', linked, edges, inPackage: true }, edges: [] };
+    return { content: { kind: 'script', source: '', linked, edges, inPackage: true, isChecked: false }, edges: [] };
   }
 
-  /** Loads a script, e.g. one that stands in a page and has no file of its own. */
-  async script(id: string, source: string): Promise<Loaded> {
+  /** Loads a script, e.g. one that stands in a page and has no file of its own. `isChecked`: see `LinkInput.checked`. */
+  async script(id: string, source: string, isChecked = false): Promise<Loaded> {
     await initLexer();
     const inPackage = id.includes('node_modules/');
     this.translations++;
@@ -68,13 +68,21 @@ export class ModuleLoader {
     const { handle, map } = translated;
     // A byte order mark and a `#!` line may only stand at the start of a file, which the linked form is not.
     const text = translated.text.replace(/^\uFEFF/, ' ').replace(/^( ?)#!/, '$1//');
-    const linked = this.#link(id, text, handle);
+    const linked = this.#link(id, { text, handle, constants: this.#options.constants, checked: isChecked });
     if ('code' in linked && 'severity' in linked) return { problems: [linked] };
-    return this.#finish(id, { source, linked, inPackage, text, ...(map ? { map } : {}) });
+    const script: LinkedScript = { source, linked, inPackage, isChecked, text, ...(map ? { map } : {}) };
+    const writes = linked.importWrites.map(({ name, start, end }) =>
+      problemAt(placeIn(id, script, start, end - start), {
+        code: 'import-assigned',
+        message: `'${name}' is imported, and imports can't be assigned.`,
+        hint: 'Assign to a variable of this module, or export a function from the other module that changes it there.',
+      }),
+    );
+    return writes.length > 0 ? { problems: writes } : this.#finish(id, script);
   }
 
-  #link(id: string, text: string, handle: string): Linked | Problem {
-    const input = { text, handle, constants: this.#options.constants };
+  #link(id: string, input: LinkInput): Linked | Problem {
+    const { text } = input;
     try {
       return this.#isModule(id, text) ? linkModule(input) : linkCommonJs(input);
     } catch (error) {
@@ -100,8 +108,8 @@ export class ModuleLoader {
   }
 
   /** Resolves a script's requests. A specifier that leads nowhere is a problem, but in a `require` it may be meant to be tried. */
-  #finish(id: string, script: { source: string; linked: Linked; inPackage: boolean; text: string; map?: RawMap }): Loaded {
-    const { linked, source, inPackage } = script;
+  #finish(id: string, script: LinkedScript): Loaded {
+    const { linked, source, inPackage, isChecked } = script;
     const problems: Problem[] = [];
     const edges: Edge[] = [];
     const runtime: RuntimeEdges = { version: '', imports: [] };
@@ -126,13 +134,13 @@ export class ModuleLoader {
     }
     runtime.version = contentHash(linked.code, JSON.stringify(runtime));
     const { map } = script;
-    return { content: { kind: 'script', source, linked, edges: runtime, inPackage, ...(map ? { map } : {}) }, edges };
+    return { content: { kind: 'script', source, linked, edges: runtime, inPackage, isChecked, ...(map ? { map } : {}) }, edges };
   }
 
   #target(
     id: string,
     request: ModuleRequest,
-    script: { source: string; text: string; map?: RawMap },
+    script: LinkedScript,
     problems: Problem[],
   ): string | undefined {
     const { resolver, paths } = this.#options;
@@ -150,7 +158,7 @@ export class ModuleLoader {
   #foreign(
     id: string,
     request: ModuleRequest,
-    script: { source: string; text: string; map?: RawMap },
+    script: LinkedScript,
     problems: Problem[],
   ): undefined {
     problems.push(
@@ -167,7 +175,7 @@ export class ModuleLoader {
     try {
       const linked = linkJson(source);
       const edges: RuntimeEdges = { version: contentHash(linked.code), imports: [] };
-      return { content: { kind: 'script', source, linked, edges, inPackage: id.includes('node_modules/') }, edges: [] };
+      return { content: { kind: 'script', source, linked, edges, inPackage: id.includes('node_modules/'), isChecked: false }, edges: [] };
     } catch (error) {
       const { message } = error as SyntaxError;
       const start = Number(/position (\d+)/.exec(message)?.[1] ?? source.length);
@@ -213,10 +221,26 @@ export class ModuleLoader {
   }
 }
 
+/** A script between linking and resolving. */
+interface LinkedScript {
+  source: string;
+  linked: Linked;
+  inPackage: boolean;
+  isChecked: boolean;
+  /** The translated text. */
+  text: string;
+  map?: RawMap;
+}
+
 /** The specifier's place in what the user wrote. */
-function placeOf(id: string, request: ModuleRequest, script: { source: string; text: string; map?: RawMap }) {
-  const quoted = script.text[request.start] === '"' || script.text[request.start] === "'";
-  const start = script.map ? sourcePosition(script.map, script.text, request.start, script.source) : request.start;
-  const inset = /['"`]/.test(script.source[start] ?? '') || quoted ? 1 : 0;
-  return { file: id, text: script.source, start: start + inset, end: start + inset + request.specifier.length };
+function placeOf(id: string, { start, specifier }: ModuleRequest, script: LinkedScript) {
+  const place = placeIn(id, script, start, specifier.length);
+  const inset = /['"`]/.test(script.source[place.start] ?? '') ? 1 : 0;
+  return { ...place, start: place.start + inset, end: place.end + inset };
+}
+
+/** A place of the translated text in what the user wrote. */
+function placeIn(id: string, { source, text, map }: Pick<LinkedScript, 'source' | 'text' | 'map'>, offset: number, length: number) {
+  const start = map ? sourcePosition(map, text, offset, source) : offset;
+  return { file: id, text: source, start, end: start + length };
 }

@@ -1,5 +1,8 @@
 import { dirname } from 'node:path';
-import { ModuleGraph } from '../core/graph/module-graph.js';
+import { type ImportCheck, missingExports } from '../core/graph/check-imports.js';
+import { modulesRunEarly } from '../core/graph/cycles.js';
+import { missingExportProblem } from '../core/graph/missing-export.js';
+import { type Edge, ModuleGraph } from '../core/graph/module-graph.js';
 import { digestVersions, type SheetChange } from '../core/live/messages.js';
 import type { PieceModule } from '../core/pieces/piece.js';
 import type { Problem } from '../core/problem.js';
@@ -68,6 +71,11 @@ export class Project extends TypedEvents<ProjectEvents> {
   readonly #loading = new Map<string, Promise<void>>();
   readonly #bytes = new Map<string, Buffer>();
   readonly #failed = new Map<string, Problem[]>();
+  /** Imports of names that aren't exported, by importer. */
+  readonly #unmatched = new Map<string, Problem[]>();
+  /** Modules whose imports or exports changed and weren't checked yet. */
+  readonly #unchecked = new Set<string>();
+  #hasNewImports = false;
   #watcher: Watcher | undefined;
   #queue: Promise<void> = Promise.resolve();
   /** What changed but wasn't sent yet, because of problems. */
@@ -97,7 +105,7 @@ export class Project extends TypedEvents<ProjectEvents> {
 
   /** Problems that keep some page from being up to date, the page's own first. */
   get problems(): Problem[] {
-    const all = [...[...this.pages.values()].flatMap(({ problems }) => problems), ...[...this.#failed.values()].flat()];
+    const all = [...[...this.pages.values()].flatMap(({ problems }) => problems), ...[...this.#failed.values(), ...this.#unmatched.values()].flat()];
     return all.map((problem) => this.#withChain(problem));
   }
 
@@ -110,6 +118,7 @@ export class Project extends TypedEvents<ProjectEvents> {
     for (const id of this.options.pages) this.#readPage(id);
     this.#setRoots();
     await Promise.all([...this.pages.values()].flatMap((page) => this.#pageModules(page)).map((id) => this.#visit(id)));
+    await this.#settle();
     // Pages get all of this when they load; only what changes from now on has to be sent.
     this.#unsent.changed.clear();
     this.#watcher = new Watcher({
@@ -139,6 +148,7 @@ export class Project extends TypedEvents<ProjectEvents> {
 
   isWhole(ids: Iterable<string>): boolean {
     for (const id of ids) {
+      if (this.#unmatched.has(id)) return false;
       for (const { kind, target } of this.graph.edges(id)) if (kind !== 'dynamic' && !this.graph.has(target)) return false;
     }
     return true;
@@ -150,6 +160,7 @@ export class Project extends TypedEvents<ProjectEvents> {
       const { changed } = this.#unsent;
       const before = new Set(changed);
       await this.#visit(id);
+      await this.#settle();
       // Whoever asked gets these in a piece; nobody else has them.
       for (const added of changed) if (!before.has(added)) changed.delete(added);
     });
@@ -216,18 +227,73 @@ export class Project extends TypedEvents<ProjectEvents> {
     }
     this.#failed.delete(id);
     const isNew = !this.graph.has(id);
+    const before = importsOf(this.graph.edges(id));
     const { missing, removed } = this.graph.set(id, loaded.content, loaded.edges);
+    this.#unchecked.add(id);
+    if (importsOf(loaded.edges) !== before) this.#hasNewImports = true;
     this.#drop(removed);
     if (isNew) this.#unsent.removed.delete(id);
     this.#unsent.changed.add(id);
     await Promise.all(missing.map((target) => this.#visit(target)));
   }
 
+  /** What concerns several modules at once, after any of them was loaded: cycles, and imports that have no export. */
+  async #settle(): Promise<void> {
+    if (this.#hasNewImports) {
+      this.#hasNewImports = false;
+      const early = modulesRunEarly(this.graph, ({ linked }) => linked.isEarly && linked.imports.length > 0);
+      const other = [...this.graph.ids()].filter((id) => {
+        const script = this.script(id);
+        return script !== undefined && script.linked.format === 'module' && script.isChecked !== early.has(id) && this.#bytes.has(id);
+      });
+      await Promise.all(other.map((id) => this.#relink(id, early.has(id))));
+    }
+    this.#checkImports();
+  }
+
+  async #relink(id: string, isChecked: boolean): Promise<void> {
+    const content = this.script(id)!;
+    if (content.linked.imports.length === 0) return;
+    const loaded = await this.#loader.script(id, content.source, isChecked);
+    if ('problems' in loaded) return;
+    this.graph.set(id, loaded.content, loaded.edges);
+    this.#unsent.changed.add(id);
+  }
+
+  #checkImports(): void {
+    const check: ImportCheck = {
+      linked: (id) => this.graph.content(id)?.linked,
+      target: (id, request) => this.#targetOf(id, request),
+    };
+    // Who imports a changed module may now lack something, and so may who gets its exports through `export *`.
+    const changed = new Set(this.#unchecked);
+    const affected = new Set(changed);
+    this.#unchecked.clear();
+    for (const id of affected) {
+      const passesOn = (this.graph.content(id)?.linked.stars.length ?? 0) > 0;
+      if (changed.has(id) || passesOn) for (const importer of this.graph.importers(id)) affected.add(importer);
+    }
+    for (const id of affected) {
+      const problems = missingExports(id, check).flatMap(({ record, from, known }) => {
+        if (record.isPassedOn && /\.[mc]?tsx?$/.test(id)) return [];
+        return [missingExportProblem({ file: id, text: this.script(id)!.source, record, specifier: this.graph.content(id)!.linked.requests[record.request]!.specifier, from, known })];
+      });
+      if (problems.length > 0) this.#unmatched.set(id, problems);
+      else this.#unmatched.delete(id);
+    }
+  }
+
+  #targetOf(id: string, request: number): string | undefined {
+    const wanted = this.graph.content(id)?.linked.requests[request];
+    return this.graph.edges(id).find(({ kind, specifier }) => kind === wanted?.kind && specifier === wanted.specifier)?.target;
+  }
+
   async #load(id: string): Promise<Loaded | undefined> {
     if (id === emptyModule) return this.#loader.empty();
+    const isChecked = this.script(id)?.isChecked ?? false;
     for (const page of this.pages.values()) {
       const inline = page.inline.get(id);
-      if (inline !== undefined) return this.#loader.script(id, inline);
+      if (inline !== undefined) return this.#loader.script(id, inline, isChecked);
     }
     const bytes = readIfThere(this.paths.fileOf(id));
     if (!bytes) {
@@ -244,13 +310,14 @@ export class Project extends TypedEvents<ProjectEvents> {
       };
     }
     this.#bytes.set(id, bytes);
-    return this.#loader.load(id, bytes);
+    return this.#loader.load(id, bytes, isChecked);
   }
 
   #drop(ids: string[]): void {
     for (const id of ids) {
       this.#bytes.delete(id);
       this.#failed.delete(id);
+      this.#unmatched.delete(id);
       this.#unsent.changed.delete(id);
       this.#unsent.removed.add(id);
     }
@@ -286,6 +353,7 @@ export class Project extends TypedEvents<ProjectEvents> {
       for (const page of this.pages.values()) if (page.problems.length > 0) await this.#pageChanged(page.id);
     }
     for (const id of work) if (this.graph.has(id) || this.#failed.has(id)) await this.#reload(id);
+    await this.#settle();
     this.#forgetUnreachableFailures();
     for (const id of work) for (const sheet of this.sheets.changed(id)) this.#unsent.styles.add(sheet);
     this.#send(changes.since, this.#loader.translations - before, hadProblems);
@@ -380,4 +448,9 @@ export class Project extends TypedEvents<ProjectEvents> {
     const chain = this.graph.chainTo(problem.file);
     return chain.length > 1 ? { ...problem, chain } : problem;
   }
+}
+
+/** Static imports of some edges as one string, to tell whether they changed. */
+function importsOf(edges: readonly Edge[]): string {
+  return edges.filter(({ kind }) => kind === 'import').map(({ target }) => target).join('\0');
 }

@@ -4,7 +4,7 @@ import { liveOf } from './live-api.js';
 import { loadPiece } from './load-piece.js';
 import { dependencyOf, type Instance, registry } from './records.js';
 import { registerComponent, signatureFunction } from './refresh.js';
-import { namespaceOf } from './resolve-export.js';
+import { namespaceOf, readTarget, resolveImport } from './resolve-export.js';
 
 /** What a linked module calls `my`: its side of the runtime. Each method stands for a piece of syntax. */
 export class Handle {
@@ -17,7 +17,7 @@ export class Handle {
 
   /** `import` declarations: dependency by place, name (`null` for the namespace), and the setter of the variable. */
   bind(bindings: [number, string | null, (value: unknown) => void][]): void {
-    this.#instance.bindings = bindings.map(([dependency, name, set]) => ({ dependency, name, set }));
+    this.#instance.bindings = bindings.map(([dependency, name, set]) => ({ dependency, name, set, isReady: false }));
   }
 
   /** `export` declarations. `early` are hoisted functions, readable before the body has run. */
@@ -38,6 +38,20 @@ export class Handle {
   touch<T>(names: string | string[], value: T): T {
     pushExports(this.#instance, typeof names === 'string' ? [names] : names);
     return value;
+  }
+
+  /** Before a read of an import that may come too early: throws where the standard does (ECMA-262, 9.1.1.5.1). */
+  ok(place: number, local: string): void {
+    const binding = this.#instance.bindings[place]!;
+    if (binding.isReady) return;
+    const target = resolveImport(this.#instance, binding.dependency, binding.name);
+    if (target === null || target === 'ambiguous' || 'namespace' in target) return;
+    try {
+      binding.set(readTarget(target));
+    } catch (error) {
+      throw error instanceof ReferenceError ? tooEarly(this.#instance, target.instance, local, error) : error;
+    }
+    binding.isReady = target.instance.status === 'evaluated';
   }
 
   /** `import()`. */
@@ -80,6 +94,27 @@ export class Handle {
   sig(): unknown {
     return signatureFunction();
   }
+}
+
+/** The error for a read before the exporter has run; says which modules wait for each other. */
+function tooEarly(reader: Instance, exporter: Instance, local: string, cause: unknown): ReferenceError {
+  const way = importPath(exporter, reader);
+  const cycle = way ? `: ${exporter.entry.id}, which exports it, has not run yet, because it needs ${[...way.slice(1), exporter.entry.id].join(' → ')}` : '';
+  return new ReferenceError(`Cannot access '${local}' before initialization${cycle}`, { cause });
+}
+
+/** A shortest chain of static imports. */
+function importPath(from: Instance, to: Instance): string[] | undefined {
+  const cameFrom = new Map<string, string | undefined>([[from.entry.id, undefined]]);
+  for (const id of cameFrom.keys()) {
+    if (id === to.entry.id) {
+      const path: string[] = [];
+      for (let at: string | undefined = id; at !== undefined; at = cameFrom.get(at)) path.unshift(at);
+      return path;
+    }
+    for (const target of registry.get(id)?.definition.edges.imports ?? []) if (!cameFrom.has(target)) cameFrom.set(target, id);
+  }
+  return undefined;
 }
 
 /** Links and evaluates a module and everything below it, and returns its namespace. */

@@ -72,9 +72,16 @@ function newInstance(entry: ModuleEntry): Instance {
 export function connect(importer: Instance): void {
   for (const { dependency, name, set } of importer.bindings) {
     const target = resolveImport(importer, dependency, name);
+    // What TypeScript only passes on may be a type, of which nothing is left. Others were checked by the build.
+    if (target === null && isPassedOn(importer, dependency, name)) continue;
     if (target === null || target === 'ambiguous') throw missingExport(importer, dependency, name!, target);
     follow(target, { importer, set });
   }
+}
+
+function isPassedOn(importer: Instance, dependency: number, name: string | null): boolean {
+  if (!/\.[mc]?tsx?$/.test(importer.entry.id)) return false;
+  return [...importer.indirect.values()].some(([at, imported]) => at === dependency && imported === name);
 }
 
 function follow(target: Target, follower: Follower): void {

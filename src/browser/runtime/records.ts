@@ -32,6 +32,8 @@ export interface Binding {
   dependency: number;
   name: string | null;
   set(value: unknown): void;
+  /** In the checked form: the exporter has run, so reads need no more checks. */
+  isReady: boolean;
 }
 
 /**
