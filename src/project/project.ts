@@ -241,7 +241,7 @@ export class Project extends TypedEvents<ProjectEvents> {
   async #settle(): Promise<void> {
     if (this.#hasNewImports) {
       this.#hasNewImports = false;
-      const early = modulesRunEarly(this.graph, ({ linked }) => linked.isEarly && linked.imports.length > 0);
+      const early = modulesRunEarly(this.graph, ({ linked }) => linked.isEarly && linked.hasBindings);
       const other = [...this.graph.ids()].filter((id) => {
         const script = this.script(id);
         return script !== undefined && script.linked.format === 'module' && script.isChecked !== early.has(id) && this.#bytes.has(id);
@@ -253,7 +253,7 @@ export class Project extends TypedEvents<ProjectEvents> {
 
   async #relink(id: string, isChecked: boolean): Promise<void> {
     const content = this.script(id)!;
-    if (content.linked.imports.length === 0) return;
+    if (!content.linked.hasBindings) return;
     const loaded = await this.#loader.script(id, content.source, isChecked);
     if ('problems' in loaded) return;
     this.graph.set(id, loaded.content, loaded.edges);

@@ -37,15 +37,16 @@ export function renderPage({ project, page, session, hot }: RenderInput): string
   }
   const isComplete = project.isComplete(page);
   page.parts.scripts.forEach(({ element }, index) => {
-    html.update(element.start, element.end, index === 0 && isComplete ? pieceScripts(base, page.id) : '<!-- -->');
+    html.update(element.start, element.end, isComplete ? pieceScripts(base, page.id, index) : '<!-- -->');
   });
   if (isComplete) html.appendLeft(page.parts.headEnd, importedSheets(project, page));
   return html.toString();
 }
 
-function pieceScripts(base: string, page: string): string {
+/** Deferred like module scripts: they run in order once the page is parsed, each with the entry that stood there. */
+function pieceScripts(base: string, page: string, index: number): string {
   const path = `${base}~vine/piece/page/${page.split('/').map(encodeURIComponent).join('/')}`;
-  // Deferred like module scripts: they run in order once the page is parsed.
+  if (index > 0) return `<script defer src="${path}/start-${index}.js"></script>`;
   return `<script defer src="${path}/packages.js"></script><script defer src="${path}/app.js"></script>`;
 }
 

@@ -241,6 +241,9 @@ export class VineServer {
     if (page && project.pages.has(page[1]!)) {
       return sendPiece(request, response, this.#pieces.ofPage(project.pages.get(page[1]!)!, page[2] as 'packages' | 'app'));
     }
+    const start = /^piece\/page\/(.+)\/start-(\d+)\.js$/.exec(decoded);
+    const entry = start && project.pages.get(start[1]!)?.entries[Number(start[2])];
+    if (entry) return sendText(response, 200, script, `self["~vine"].start(${JSON.stringify(entry)});\n`);
     const lazy = /^piece\/lazy\/(.+)\.js$/.exec(decoded);
     if (lazy) return this.#sendLazy(lazy[1]!, request, response);
     const update = /^piece\/update\/(\d+)\.js$/.exec(decoded);

@@ -1,4 +1,4 @@
-import { evaluateNow } from './evaluate.js';
+import { evaluateNow, markCompleted } from './evaluate.js';
 import { Handle } from './handle.js';
 import { linkFrom, pushExports } from './link.js';
 import { type Instance, registry } from './records.js';
@@ -14,6 +14,7 @@ export function runCommonJs(instance: Instance): void {
   definition.factory.call(module.exports, new Handle(instance), module, module.exports, require, globalThis);
   module.loaded = true;
   instance.status = 'evaluated';
+  markCompleted(instance);
   pushExports(instance);
 }
 

@@ -2,6 +2,7 @@ import { runCommonJs } from './commonjs.js';
 import { pushExports } from './link.js';
 import { dependencyOf, type Instance } from './records.js';
 import { isComponent, registerComponent } from './refresh.js';
+import { readTarget } from './resolve-export.js';
 
 let nextAsyncOrder = 0;
 let nextOrder = 0;
@@ -17,7 +18,7 @@ export function evaluate(root: Instance): Promise<void> {
   capability.promise.catch(() => {});
   try {
     evaluateGraph(module);
-    if (module.asyncOrder === undefined) capability.resolve();
+    if (typeof module.asyncOrder !== 'number') capability.resolve();
   } catch (error) {
     capability.reject(error);
   }
@@ -119,9 +120,14 @@ function runBody(module: Instance): void {
   completed(module);
 }
 
-function completed(module: Instance): void {
+/** Gives a module its place in the order in which modules finished. */
+export function markCompleted(module: Instance): void {
   module.order = nextOrder++;
-  nameDefault(module);
+}
+
+function completed(module: Instance): void {
+  markCompleted(module);
+  if (Object.hasOwn(module.getters, 'default')) readTarget({ instance: module, name: 'default' }); // which names it
   registerExports(module);
   pushExports(module);
 }
@@ -133,14 +139,6 @@ function registerExports(module: Instance): void {
     const value = read();
     if (isComponent(value)) registerComponent(value, `${module.entry.id} export ${name}`);
   }
-}
-
-/** An anonymous default export is called `default` (ECMA-262, 16.2.3.7); in the linked form it has a variable's name. */
-function nameDefault(module: Instance): void {
-  if (!Object.hasOwn(module.getters, 'default')) return;
-  const value = module.getters.default!();
-  if (typeof value === 'function' && /^my\d*_d$/.test(value.name))
-    Object.defineProperty(value, 'name', { value: 'default', configurable: true });
 }
 
 function ensureRun(module: Instance): void {

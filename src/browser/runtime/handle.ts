@@ -34,9 +34,9 @@ export class Handle {
     instance.stars = stars;
   }
 
-  /** After an assignment to exported variables: importers follow. Returns the value of the assignment. */
-  touch<T>(names: string | string[], value: T): T {
-    pushExports(this.#instance, typeof names === 'string' ? [names] : names);
+  /** After an assignment to an exported variable: importers follow. Returns the value of the assignment. */
+  touch<T>(name: string, value: T): T {
+    pushExports(this.#instance, [name]);
     return value;
   }
 
@@ -45,7 +45,12 @@ export class Handle {
     const binding = this.#instance.bindings[place]!;
     if (binding.isReady) return;
     const target = resolveImport(this.#instance, binding.dependency, binding.name);
-    if (target === null || target === 'ambiguous' || 'namespace' in target) return;
+    if (target === null || target === 'ambiguous') return;
+    if ('namespace' in target) {
+      binding.set(readTarget(target));
+      binding.isReady = true;
+      return;
+    }
     try {
       binding.set(readTarget(target));
     } catch (error) {
@@ -125,8 +130,25 @@ export async function importModule(id: string, nodeDefault = false): Promise<obj
   return namespaceOf(instance, nodeDefault);
 }
 
-/** Waits until every async body below has reached its pause, so that evaluation can start them all in order. */
-export async function pausesBelow(root: Instance): Promise<void> {
+/** Runs a module of the page itself. What it throws is reported as that of a module script is: at once. */
+export function runEntry(id: string): void {
+  try {
+    const instance = registry.get(id)?.instance ?? linkFrom(id);
+    const run = () => {
+      const done = evaluate(instance);
+      if (instance.error) reportError(instance.error.value);
+      else done.catch(reportError);
+    };
+    const pauses = pausesBelow(instance);
+    if (pauses) void pauses.then(run);
+    else run();
+  } catch (error) {
+    reportError(error);
+  }
+}
+
+/** Settles when every async body below has reached its pause, so that evaluation can start them all in order. */
+export function pausesBelow(root: Instance): Promise<unknown> | undefined {
   const seen = new Set([root]);
   const pauses: Promise<unknown>[] = [];
   for (const instance of seen) {
@@ -137,7 +159,7 @@ export async function pausesBelow(root: Instance): Promise<void> {
       seen.add(dependencyOf(instance, place));
     });
   }
-  if (pauses.length > 0) await Promise.all(pauses);
+  return pauses.length > 0 ? Promise.all(pauses) : undefined;
 }
 
 /** Where the module's source would be if the browser had loaded it natively. */

@@ -86,13 +86,13 @@ function isPassedOn(importer: Instance, dependency: number, name: string | null)
 
 function follow(target: Target, follower: Follower): void {
   if ('namespace' in target) {
-    if (target.namespace.isCommonJs) addFollower(target.namespace, target.nodeDefault ? '* node' : '*', follower);
-    else follower.set(readTarget(target));
+    addFollower(target.namespace, target.nodeDefault ? '* node' : '*', follower);
+    if (hasRun(target.namespace)) follower.set(readTarget(target));
     return;
   }
   const { instance, name } = target;
   addFollower(instance, name, follower);
-  if (instance.status === 'evaluated' || instance.early.includes(name)) follower.set(readTarget(target));
+  if (hasRun(instance) || instance.early.includes(name)) follower.set(readTarget(target));
 }
 
 function addFollower(instance: Instance, name: string, follower: Follower): void {
@@ -100,8 +100,10 @@ function addFollower(instance: Instance, name: string, follower: Follower): void
   const group = followers.get(name) ?? new Set();
   followers.set(name, group.add(follower));
   follower.importer.follows.push([group, follower]);
-  if (name.startsWith('*') && instance.module?.loaded)
-    follower.set(readTarget({ namespace: instance, nodeDefault: name === '* node' }));
+}
+
+function hasRun(instance: Instance): boolean {
+  return instance.order !== -1;
 }
 
 /** Passes the values of an instance's exports on to the importers' variables. */

@@ -81,7 +81,15 @@ export function exportedNames(instance: Instance, seen: Set<Instance> = new Set(
 export function readTarget(target: Target): unknown {
   if ('namespace' in target) return namespaceOf(target.namespace, target.nodeDefault);
   const { instance, name } = target;
-  return instance.isCommonJs ? readCommonJs(instance, name) : instance.getters[name]!();
+  if (instance.isCommonJs) return readCommonJs(instance, name);
+  const value = instance.getters[name]!();
+  if (name === 'default') nameDefault(value);
+  return value;
+}
+
+/** An anonymous default export is called `default` (ECMA-262, 16.2.3.7); in the linked form it has a variable's name. */
+function nameDefault(value: unknown): void {
+  if (typeof value === 'function' && /^my\d*_d$/.test(value.name)) Object.defineProperty(value, 'name', { value: 'default', configurable: true });
 }
 
 function readCommonJs(instance: Instance, name: string): unknown {
@@ -100,11 +108,36 @@ export function namespaceOf(instance: Instance, nodeDefault = false): object {
     const resolved = resolveExport(instance, instance.isCommonJs && nodeDefault && name === 'default' ? 'module.exports' : name);
     if (resolved && resolved !== 'ambiguous') names.push([name, resolved]);
   }
+  const isRunning = instance.isCommonJs ? !instance.module?.loaded : names.some(([, target]) => 'instance' in target && target.instance.order === -1);
+  const namespace = isRunning && !instance.isCommonJs ? exactNamespace(new Map(names)) : fastNamespace(names);
+  // A CommonJS module may still add names while it runs.
+  if (!instance.isCommonJs || !isRunning) instance.namespaces.set(nodeDefault, namespace);
+  return namespace;
+}
+
+/** A namespace object whose module has run: getters, which engines make as fast as variables. */
+function fastNamespace(names: readonly [string, Target][]): object {
   const namespace = Object.create(null) as object;
   for (const [name, target] of names) Object.defineProperty(namespace, name, { enumerable: true, get: () => readTarget(target) });
   Object.defineProperty(namespace, Symbol.toStringTag, { value: 'Module' });
-  Object.preventExtensions(namespace);
-  // A CommonJS module may still add names while it runs.
-  if (!instance.isCommonJs || instance.module?.loaded) instance.namespaces.set(nodeDefault, namespace);
-  return namespace;
+  return Object.preventExtensions(namespace);
+}
+
+/**
+ * A namespace object that is handed out before its module has run, as in cycles: even looking at a property throws
+ * until its variable is initialised, which only a proxy can do.
+ */
+function exactNamespace(names: ReadonlyMap<string | symbol, Target>): object {
+  const shape = Object.create(null) as object;
+  for (const name of names.keys()) Object.defineProperty(shape, name, { value: undefined, writable: true, enumerable: true });
+  Object.defineProperty(shape, Symbol.toStringTag, { value: 'Module' });
+  const read = (name: string | symbol) => readTarget(names.get(name)!);
+  return new Proxy(Object.preventExtensions(shape), {
+    get: (target, name) => (names.has(name) ? read(name) : Reflect.get(target, name)),
+    set: () => false,
+    defineProperty: () => false,
+    deleteProperty: (target, name) => !Object.hasOwn(target, name),
+    getOwnPropertyDescriptor: (target, name) =>
+      names.has(name) ? { value: read(name), writable: true, enumerable: true, configurable: false } : Reflect.getOwnPropertyDescriptor(target, name),
+  });
 }

@@ -1,5 +1,5 @@
 import type { RuntimeEdges } from '../../core/pieces/piece.js';
-import { importModule } from './handle.js';
+import { runEntry } from './handle.js';
 import { type Definition, defineModule, type Factory, registry } from './records.js';
 
 const entries = new Set<string>();
@@ -29,10 +29,10 @@ export const vine = {
     if (collecting) collecting.set(id, { edges, factory });
     else if (!registry.has(id)) defineModule(id, { edges, factory });
   },
-  /** Runs the page's modules in document order. Like module scripts, one that fails does not keep the others from running. */
-  start(ids: string[]): void {
-    for (const id of ids) entries.add(id);
-    for (const id of ids) importModule(id).catch(reportError);
+  /** Runs a module that the page itself loads. Like a module script that fails, it does not keep others from running. */
+  start(id: string): void {
+    entries.add(id);
     hasStarted();
+    runEntry(id);
   },
 };

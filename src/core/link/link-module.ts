@@ -76,8 +76,7 @@ export function linkModule(input: LinkInput): Linked {
   let importWrites: Linked['importWrites'] = [];
   if (input.checked || needsAnalysis(input.text, suspects, input.constants)) {
     const exportedAs = groupByLocal(draft.locals);
-    const checkedReads = draft.bindings.map((binding) => binding.imported !== null);
-    const analysis = analyseModule({ ...input, imported, exportedAs, ...(input.checked ? { checkedReads } : {}) });
+    const analysis = analyseModule({ ...input, imported, exportedAs, isChecked: input.checked === true });
     draft.edits.push(...analysis.edits);
     isAsync = analysis.isAsync;
     importWrites = analysis.importWrites;
@@ -94,6 +93,7 @@ export function linkModule(input: LinkInput): Linked {
     exports: [...draft.locals.keys(), ...draft.indirect.map(({ exported }) => exported)],
     stars: draft.stars,
     importWrites,
+    hasBindings: draft.bindings.length > 0,
     isEarly: draft.early.size > 0,
   };
 }

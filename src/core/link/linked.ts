@@ -43,6 +43,8 @@ export interface Linked {
   stars: number[];
   /** Assignments to imported names, by their offsets in the translated text. */
   importWrites: { name: string; start: number; end: number }[];
+  /** The module reads variables of other modules. */
+  hasBindings: boolean;
   /** Some export is a function that others can call before the module has run. */
   isEarly: boolean;
 }

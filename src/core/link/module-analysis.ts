@@ -16,8 +16,8 @@ export interface AnalysisInput {
   imported: readonly string[];
   /** Local name -> the names under which it is exported. */
   exportedAs: ReadonlyMap<string, readonly string[]>;
-  /** For the checked form: which of `imported` must be asked for before they are read. */
-  checkedReads?: readonly boolean[];
+  /** Make the checked form: every read of an import asks the runtime first. */
+  isChecked: boolean;
 }
 
 /** What only a syntax tree tells of a module. */
@@ -69,7 +69,7 @@ export function analyseModule(input: AnalysisInput): Analysis {
     ...foldConstants(tree, input.constants),
     ...htmlCommentEdits(tree, input.text),
     ...assignmentEdits(variables, parents, input),
-    ...(input.checkedReads ? checkedReadEdits(variables, parents, input) : []),
+    ...(input.isChecked ? checkedReadEdits(variables, parents, input) : []),
   ];
   return { isAsync: hasTopLevelAwait(tree), edits, importWrites: findImportWrites(variables, input) };
 }
@@ -94,10 +94,9 @@ function findImportWrites(variables: Variables, { imported }: AnalysisInput): An
 }
 
 /** `name` becomes `(my.ok(0, "name"), name)`: the variable stays, so that its name still evaluates at a breakpoint. */
-function checkedReadEdits(variables: Variables, parents: ReadonlyMap<Node, Node>, { imported, checkedReads, handle }: AnalysisInput): Edit[] {
+function checkedReadEdits(variables: Variables, parents: ReadonlyMap<Node, Node>, { imported, handle }: AnalysisInput): Edit[] {
   const edits: Edit[] = [];
   imported.forEach((name, index) => {
-    if (!checkedReads![index]) return;
     for (const reference of variables.get(name)?.references ?? []) {
       if (!reference.isRead()) continue;
       const node = reference.identifier as unknown as Spanned;
@@ -151,7 +150,7 @@ function assignmentEdits(variables: Variables, parents: ReadonlyMap<Node, Node>,
   const touched = new Map<Spanned, Set<string>>();
   for (const [local, exported] of input.exportedAs) {
     for (const reference of variables.get(local)?.references ?? []) {
-      if (!reference.isWrite() || (reference.init && !input.checkedReads)) continue;
+      if (!reference.isWrite() || (reference.init && !input.isChecked)) continue;
       const target = assignmentAround(reference, parents);
       if (!target) continue;
       const names = touched.get(target) ?? new Set();
@@ -177,20 +176,20 @@ function assignmentAround(reference: Reference, parents: ReadonlyMap<Node, Node>
 }
 
 function touchEdits(target: Spanned, names: string[], { handle }: AnalysisInput): Edit[] {
-  const list = names.length === 1 ? JSON.stringify(names[0]) : JSON.stringify(names);
-  if (target.type === 'VariableDeclaration') return [{ start: target.end, end: target.end, text: ` ${handle}.touch(${list});` }];
+  const statements = names.map((name) => `${handle}.touch(${JSON.stringify(name)});`).join(' ');
+  if (target.type === 'VariableDeclaration') return [{ start: target.end, end: target.end, text: ` ${statements}` }];
   if (target.type === 'ForOfStatement' || target.type === 'ForInStatement') {
     const body = target.body as Spanned;
-    if (body.type === 'BlockStatement')
-      return [{ start: body.start + 1, end: body.start + 1, text: ` ${handle}.touch(${list});` }];
+    if (body.type === 'BlockStatement') return [{ start: body.start + 1, end: body.start + 1, text: ` ${statements}` }];
     return [
-      { start: body.start, end: body.start, text: `{ ${handle}.touch(${list}); ` },
+      { start: body.start, end: body.start, text: `{ ${statements} ` },
       { start: body.end, end: body.end, text: ' }' },
     ];
   }
+  const before = names.map((name) => `${handle}.touch(${JSON.stringify(name)}, `).join('');
   return [
-    { start: target.start, end: target.start, text: `${handle}.touch(${list}, ` },
-    { start: target.end, end: target.end, text: ')' },
+    { start: target.start, end: target.start, text: before },
+    { start: target.end, end: target.end, text: ')'.repeat(names.length) },
   ];
 }
 
