@@ -1,4 +1,4 @@
-import { readFileSync, realpathSync, statSync } from 'node:fs';
+import { readdirSync, readFileSync, realpathSync, statSync } from 'node:fs';
 import type { Files } from '../core/files.js';
 
 /** The disk, with what was asked before remembered until it's reported as changed. */
@@ -20,6 +20,10 @@ export class DiskFiles implements Files {
     } catch {
       return undefined; // missing, a folder, or not ours to read: for whoever asks it isn't there
     }
+  }
+
+  list(folder: string): string[] {
+    return this.kindOf(folder) === 'folder' ? readdirSync(folder).sort() : [];
   }
 
   realPath(path: string): string {

@@ -1,5 +1,6 @@
-import { dirname } from 'node:path';
+import { dirname, join } from 'node:path';
 import { init as initLexer, parse } from 'es-module-lexer';
+import type { Files } from '../core/files.js';
 import type { Edge } from '../core/graph/module-graph.js';
 import { linkCommonJs } from '../core/link/link-commonjs.js';
 import { linkJson, linkStyle, linkUrl } from '../core/link/link-data.js';
@@ -26,6 +27,7 @@ export type Loaded = { content: ModuleContent; edges: Edge[] } | { problems: Pro
 export interface LoaderOptions {
   paths: Paths;
   resolver: Resolver;
+  files: Files;
   constants: Readonly<Record<string, string>>;
   /** React is there, so components keep their state across updates. */
   refresh: boolean;
@@ -114,6 +116,13 @@ export class ModuleLoader {
     const edges: Edge[] = [];
     const runtime: RuntimeEdges = { version: '', imports: [] };
     for (const request of linked.requests) {
+      if (request.isPattern) {
+        for (const [specifier, target] of this.#matches(id, request.specifier)) {
+          edges.push({ kind: 'dynamic', specifier, target });
+          runtime.dynamic = { ...runtime.dynamic, [specifier]: { id: target, piece: this.#options.lazyPiece(target) } };
+        }
+        continue;
+      }
       const target = this.#target(id, request, script, problems);
       if (target === undefined) continue;
       edges.push({ kind: request.kind, specifier: request.specifier, target });
@@ -137,12 +146,7 @@ export class ModuleLoader {
     return { content: { kind: 'script', source, linked, edges: runtime, inPackage, isChecked, ...(map ? { map } : {}) }, edges };
   }
 
-  #target(
-    id: string,
-    request: ModuleRequest,
-    script: LinkedScript,
-    problems: Problem[],
-  ): string | undefined {
+  #target(id: string, request: ModuleRequest, script: LinkedScript, problems: Problem[]): string | undefined {
     const { resolver, paths } = this.#options;
     const { specifier, kind } = request;
     if (/^(?:[a-z][a-z0-9+.-]+:)?\/\//i.test(specifier) || specifier.startsWith('data:'))
@@ -155,12 +159,25 @@ export class ModuleLoader {
     return undefined;
   }
 
-  #foreign(
-    id: string,
-    request: ModuleRequest,
-    script: LinkedScript,
-    problems: Problem[],
-  ): undefined {
+  /** The files that a pattern such as `./berths/*.ts` stands for, by the specifiers that name them. */
+  #matches(id: string, pattern: string): [specifier: string, target: string][] {
+    const [before, after] = pattern.split('*') as [string, string];
+    const { paths, files } = this.#options;
+    const cut = before.lastIndexOf('/') + 1;
+    const folder = join(dirname(paths.fileOf(id)), before.slice(0, cut));
+    const matches: [string, string][] = [];
+    for (const name of files.list(folder)) {
+      const kind = kindOfFile(name);
+      if (!name.startsWith(before.slice(cut)) || !kind || files.kindOf(join(folder, name)) !== 'file') continue;
+      const target = paths.idOf(files.realPath(join(folder, name)));
+      if (name.endsWith(after)) matches.push([before.slice(0, cut) + name, target]);
+      // Without an extension in the pattern, scripts can be meant without theirs.
+      if (after === '' && kind === 'script') matches.push([before.slice(0, cut) + name.replace(/\.[^.]+$/, ''), target]);
+    }
+    return matches;
+  }
+
+  #foreign(id: string, request: ModuleRequest, script: LinkedScript, problems: Problem[]): undefined {
     problems.push(
       problemAt(placeOf(id, request, script), {
         code: 'import-unresolved',
@@ -175,7 +192,10 @@ export class ModuleLoader {
     try {
       const linked = linkJson(source);
       const edges: RuntimeEdges = { version: contentHash(linked.code), imports: [] };
-      return { content: { kind: 'script', source, linked, edges, inPackage: id.includes('node_modules/'), isChecked: false }, edges: [] };
+      return {
+        content: { kind: 'script', source, linked, edges, inPackage: id.includes('node_modules/'), isChecked: false },
+        edges: [],
+      };
     } catch (error) {
       const { message } = error as SyntaxError;
       const start = Number(/position (\d+)/.exec(message)?.[1] ?? source.length);
@@ -240,7 +260,12 @@ function placeOf(id: string, { start, specifier }: ModuleRequest, script: Linked
 }
 
 /** A place of the translated text in what the user wrote. */
-function placeIn(id: string, { source, text, map }: Pick<LinkedScript, 'source' | 'text' | 'map'>, offset: number, length: number) {
+function placeIn(
+  id: string,
+  { source, text, map }: Pick<LinkedScript, 'source' | 'text' | 'map'>,
+  offset: number,
+  length: number,
+) {
   const start = map ? sourcePosition(map, text, offset, source) : offset;
   return { file: id, text: source, start, end: start + length };
 }

@@ -97,6 +97,7 @@ export class Project extends TypedEvents<ProjectEvents> {
     this.#loader = new ModuleLoader({
       paths: this.paths,
       resolver: this.#resolver,
+      files: this.#files,
       constants,
       refresh: 'found' in react,
       lazyPiece: (id) => `${base}~vine/piece/lazy/${id.split('/').map(encodeURIComponent).join('/')}.js`,
@@ -105,7 +106,10 @@ export class Project extends TypedEvents<ProjectEvents> {
 
   /** Problems that keep some page from being up to date, the page's own first. */
   get problems(): Problem[] {
-    const all = [...[...this.pages.values()].flatMap(({ problems }) => problems), ...[...this.#failed.values(), ...this.#unmatched.values()].flat()];
+    const all = [
+      ...[...this.pages.values()].flatMap(({ problems }) => problems),
+      ...[...this.#failed.values(), ...this.#unmatched.values()].flat(),
+    ];
     return all.map((problem) => this.#withChain(problem));
   }
 
@@ -244,7 +248,9 @@ export class Project extends TypedEvents<ProjectEvents> {
       const early = modulesRunEarly(this.graph, ({ linked }) => linked.isEarly && linked.hasBindings);
       const other = [...this.graph.ids()].filter((id) => {
         const script = this.script(id);
-        return script !== undefined && script.linked.format === 'module' && script.isChecked !== early.has(id) && this.#bytes.has(id);
+        return (
+          script !== undefined && script.linked.format === 'module' && script.isChecked !== early.has(id) && this.#bytes.has(id)
+        );
       });
       await Promise.all(other.map((id) => this.#relink(id, early.has(id))));
     }
@@ -276,7 +282,16 @@ export class Project extends TypedEvents<ProjectEvents> {
     for (const id of affected) {
       const problems = missingExports(id, check).flatMap(({ record, from, known }) => {
         if (record.isPassedOn && /\.[mc]?tsx?$/.test(id)) return [];
-        return [missingExportProblem({ file: id, text: this.script(id)!.source, record, specifier: this.graph.content(id)!.linked.requests[record.request]!.specifier, from, known })];
+        return [
+          missingExportProblem({
+            file: id,
+            text: this.script(id)!.source,
+            record,
+            specifier: this.graph.content(id)!.linked.requests[record.request]!.specifier,
+            from,
+            known,
+          }),
+        ];
       });
       if (problems.length > 0) this.#unmatched.set(id, problems);
       else this.#unmatched.delete(id);
@@ -368,7 +383,7 @@ export class Project extends TypedEvents<ProjectEvents> {
 
   #appeared(path: string): string[] {
     for (let at = path; at.startsWith(this.options.root); at = dirname(at)) this.#files.forget(at);
-    const affected: string[] = [];
+    const affected = this.#withPatterns();
     for (const { folder, specifier } of this.#resolver.appeared(path)) {
       for (const id of this.graph.ids()) {
         if (dirname(this.paths.fileOf(id)) !== folder) continue;
@@ -380,12 +395,16 @@ export class Project extends TypedEvents<ProjectEvents> {
     return affected;
   }
 
+  /** Modules with `import()` of patterns, which a new or vanished file may match. */
+  #withPatterns(): string[] {
+    return [...this.graph.ids()].filter((id) => this.graph.content(id)?.linked.requests.some(({ isPattern }) => isPattern));
+  }
+
   #disappeared(path: string): string[] {
     this.#files.forget(path);
     this.#resolver.disappeared(path);
     const id = this.paths.idOf(path);
-    if (!this.graph.has(id)) return [];
-    return this.graph.importers(id);
+    return [...this.graph.importers(id), ...this.#withPatterns()];
   }
 
   async #pageChanged(id: string): Promise<void> {
@@ -452,5 +471,8 @@ export class Project extends TypedEvents<ProjectEvents> {
 
 /** Static imports of some edges as one string, to tell whether they changed. */
 function importsOf(edges: readonly Edge[]): string {
-  return edges.filter(({ kind }) => kind === 'import').map(({ target }) => target).join('\0');
+  return edges
+    .filter(({ kind }) => kind === 'import')
+    .map(({ target }) => target)
+    .join('\0');
 }

@@ -3,6 +3,7 @@ import type { Browser } from 'playwright-core';
 import { launchBrowser } from '../support/browser.js';
 import { forFolder, outputOf, outputsInNode, programPage, recorder, serveNatively } from '../support/native.js';
 import { Program } from '../support/program.js';
+import { deepChain, languageCases } from '../support/language-cases.js';
 import { type ProgramFiles, randomProgram } from '../support/random-program.js';
 import { Workspace } from '../support/workspace.js';
 
@@ -15,11 +16,15 @@ beforeAll(async () => {
 afterAll(() => browser.close());
 
 /** Folders with programs, a few to a page, served natively and by us. */
-async function serveBoth(programs: Record<string, ProgramFiles>) {
-  const files: Record<string, string> = { 'package.json': '{ "type": "module" }', 'public/recorder.js': recorder, 'recorder.js': recorder };
+async function serveBoth(programs: Record<string, ProgramFiles>, aPage = 10) {
+  const files: Record<string, string> = {
+    'package.json': '{ "type": "module" }',
+    'public/recorder.js': recorder,
+    'recorder.js': recorder,
+  };
   const folders = Object.keys(programs);
   const groups: Record<string, string[]> = {};
-  for (let at = 0; at < folders.length; at += 10) groups[`page${at}`] = folders.slice(at, at + 10);
+  for (let at = 0; at < folders.length; at += aPage) groups[`page${at}`] = folders.slice(at, at + aPage);
   for (const [name, group] of Object.entries(groups)) files[`${name}.html`] = programPage(group);
   for (const [folder, program] of Object.entries(programs)) {
     for (const [name, text] of Object.entries(program)) files[`${folder}/${name}`] = forFolder(text, folder);
@@ -36,8 +41,8 @@ async function serveBoth(programs: Record<string, ProgramFiles>) {
 }
 
 /** Runs all programs natively, here and in Node.js, and tells where what they say differs. */
-async function differences(programs: Record<string, ProgramFiles>): Promise<string[]> {
-  const both = await serveBoth(programs);
+async function differences(programs: Record<string, ProgramFiles>, aPage?: number): Promise<string[]> {
+  const both = await serveBoth(programs, aPage);
   const inNode = await outputsInNode(both.root, Object.keys(programs));
   const page = await (await browser.newContext()).newPage();
   const different: string[] = [];
@@ -49,7 +54,8 @@ async function differences(programs: Record<string, ProgramFiles>): Promise<stri
       if (ours.join() !== natively[folder]!.join()) different.push(`${folder}: ${firstDifference(natively[folder]!, ours)}`);
       // Node.js and browsers may start the second script at different times, so only what is said is compared here.
       const nodes = inNode.get(folder);
-      if (nodes && nodes.toSorted().join() !== ours.toSorted().join()) different.push(`${folder} in Node.js: ${firstDifference(nodes, ours)}`);
+      if (nodes && nodes.toSorted().join() !== ours.toSorted().join())
+        different.push(`${folder} in Node.js: ${firstDifference(nodes, ours)}`);
     }
   }
   await both.close();
@@ -59,9 +65,22 @@ async function differences(programs: Record<string, ProgramFiles>): Promise<stri
 /** Where two outputs part. */
 function firstDifference(expected: string[], actual: string[]): string {
   const at = expected.findIndex((line, index) => line !== actual[index]);
-  return at === -1 ? `more: ${actual.slice(expected.length, expected.length + 2).join(' | ')}` : `expected ${expected.slice(at, at + 2).join(' | ')}, got ${actual.slice(at, at + 2).join(' | ')}`;
+  return at === -1
+    ? `more: ${actual.slice(expected.length, expected.length + 2).join(' | ')}`
+    : `expected ${expected.slice(at, at + 2).join(' | ')}, got ${actual.slice(at, at + 2).join(' | ')}`;
 }
 
 test(`${seeds.length} random programs say the same here, natively in Chromium, and in Node.js`, async () => {
   expect(await differences(Object.fromEntries(seeds.map((seed) => [`p${seed}`, randomProgram(seed)])))).toEqual([]);
 }, 300_000);
+
+test('a chain of 5,000 imports runs', async () => {
+  const both = await serveBoth({ deep: deepChain });
+  const page = await (await browser.newContext()).newPage();
+  expect((await outputOf(page, `${both.ours}page0`, ['deep'])).deep).toEqual(['4999', '']);
+  await both.close();
+});
+
+test('everything else the language allows', async () => {
+  expect(await differences(languageCases, 1)).toEqual([]);
+}, 120_000);

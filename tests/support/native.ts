@@ -40,7 +40,9 @@ export async function serveNatively(root: string): Promise<{ url: string; close(
 /** What the programs in the page at `url` say, by folder. */
 export async function outputOf(page: Page, url: string, folders: readonly string[]): Promise<Record<string, string[]>> {
   await page.goto(url);
-  await page.waitForFunction(`ended.size === ${folders.length}`, undefined, { timeout: 8000, polling: 20 }).catch(() => undefined);
+  await page
+    .waitForFunction(`ended.size === ${folders.length}`, undefined, { timeout: 8000, polling: 20 })
+    .catch(() => undefined);
   return (await page.evaluate('out')) as Record<string, string[]>;
 }
 
@@ -68,7 +70,10 @@ process.exit(0);`,
   );
   const outputs = new Map<string, string[]>();
   for (let rest = folders; rest.length > 0; ) {
-    const child = spawn(process.execPath, [runner, ...rest], { env: { ...process.env, NODE_OPTIONS: '' }, stdio: ['ignore', 'pipe', 'ignore'] });
+    const child = spawn(process.execPath, [runner, ...rest], {
+      env: { ...process.env, NODE_OPTIONS: '' },
+      stdio: ['ignore', 'pipe', 'ignore'],
+    });
     let last = '';
     for await (const line of createInterface({ input: child.stdout })) {
       const [folder, out] = JSON.parse(line) as [string, string[]];

@@ -24,7 +24,9 @@ export function randomProgram(seed: number): ProgramFiles {
   const random = randomNumbers(seed);
   const chance = (percent: number) => random(100) < percent;
   const count = 2 + random(5);
-  const plans: Plan[] = Array.from({ length: count }, (_, index) => planModule(index === 0 ? 'main' : `m${index}`, index, random));
+  const plans: Plan[] = Array.from({ length: count }, (_, index) =>
+    planModule(index === 0 ? 'main' : `m${index}`, index, random),
+  );
   plans.forEach((plan, index) => {
     const imports: string[] = [];
     const uses: string[] = [];
@@ -37,7 +39,13 @@ export function randomProgram(seed: number): ProgramFiles {
       addImport(imports, uses, target, index, random);
     }
     const isAsync = chance(15);
-    if (isAsync) plan.lines.splice(random(plan.lines.length + 1), 0, chance(50) ? 'await 0;' : 'await Promise.resolve(); await null;', `log('${plan.name} awaited');`);
+    if (isAsync)
+      plan.lines.splice(
+        random(plan.lines.length + 1),
+        0,
+        chance(50) ? 'await 0;' : 'await Promise.resolve(); await null;',
+        `log('${plan.name} awaited');`,
+      );
     if (chance(4)) plan.lines.push(`throw new RangeError('${plan.name}');`);
     const at = random(plan.lines.length + 1);
     plan.lines.splice(at, 0, ...uses);
@@ -60,7 +68,13 @@ function planModule(name: string, index: number, random: (below: number) => numb
   const constant = `c${index}`;
   const variable = `v${index}`;
   const called = `f${index}`;
-  lines.push(pick(`export const ${constant} = '${name} constant';`, `const ${constant} = '${name} constant';\nexport { ${constant} };`, `export const { ${constant}, other${index} = 4 } = { ${constant}: '${name} part' };`));
+  lines.push(
+    pick(
+      `export const ${constant} = '${name} constant';`,
+      `const ${constant} = '${name} constant';\nexport { ${constant} };`,
+      `export const { ${constant}, other${index} = 4 } = { ${constant}: '${name} part' };`,
+    ),
+  );
   exports.push(constant);
   lines.push(`export ${pick('let', 'var')} ${variable} = ${index};`);
   exports.push(variable);
@@ -73,7 +87,9 @@ function planModule(name: string, index: number, random: (below: number) => numb
     `${variable} ??= 5, --${variable}`,
     `{ for ([${variable}] of [[3], [4]]) { log('loop', ${variable}); } }`,
   );
-  lines.push(`export function ${called}() { ${change}; return ${pick(`${variable}`, `'${called} ' + ${variable}`, `typeof ${constant === '' ? '' : variable}`)}; }`);
+  lines.push(
+    `export function ${called}() { ${change}; return ${pick(`${variable}`, `'${called} ' + ${variable}`, `typeof ${constant === '' ? '' : variable}`)}; }`,
+  );
   exports.push(called);
   if (random(2)) {
     lines.push(`export class K${index} { static made = log('${name} class') ?? 1; get is() { return ${variable}; } }`);
@@ -102,7 +118,8 @@ function planModule(name: string, index: number, random: (below: number) => numb
 
 function addImport(imports: string[], uses: string[], target: Plan, index: number, random: (below: number) => number): void {
   const from = `'./${target.name}.js'`;
-  const guarded = (expression: string) => `try { log('${expression.replaceAll("'", '')}', ${expression}); } catch (error) { log(error.name); }`;
+  const guarded = (expression: string) =>
+    `try { log('${expression.replaceAll("'", '')}', ${expression}); } catch (error) { log(error.name); }`;
   const name = target.exports[random(target.exports.length)]!;
   const local = `${name === 'default' ? 'd' : name}_${index}_${target.name}`;
   switch (random(8)) {

@@ -104,7 +104,9 @@ export class Handle {
 /** The error for a read before the exporter has run; says which modules wait for each other. */
 function tooEarly(reader: Instance, exporter: Instance, local: string, cause: unknown): ReferenceError {
   const way = importPath(exporter, reader);
-  const cycle = way ? `: ${exporter.entry.id}, which exports it, has not run yet, because it needs ${[...way.slice(1), exporter.entry.id].join(' → ')}` : '';
+  const cycle = way
+    ? `: ${exporter.entry.id}, which exports it, has not run yet, because it needs ${[...way.slice(1), exporter.entry.id].join(' → ')}`
+    : '';
   return new ReferenceError(`Cannot access '${local}' before initialization${cycle}`, { cause });
 }
 

@@ -89,7 +89,8 @@ export function readTarget(target: Target): unknown {
 
 /** An anonymous default export is called `default` (ECMA-262, 16.2.3.7); in the linked form it has a variable's name. */
 function nameDefault(value: unknown): void {
-  if (typeof value === 'function' && /^my\d*_d$/.test(value.name)) Object.defineProperty(value, 'name', { value: 'default', configurable: true });
+  if (typeof value === 'function' && /^my\d*_d$/.test(value.name))
+    Object.defineProperty(value, 'name', { value: 'default', configurable: true });
 }
 
 function readCommonJs(instance: Instance, name: string): unknown {
@@ -108,7 +109,9 @@ export function namespaceOf(instance: Instance, nodeDefault = false): object {
     const resolved = resolveExport(instance, instance.isCommonJs && nodeDefault && name === 'default' ? 'module.exports' : name);
     if (resolved && resolved !== 'ambiguous') names.push([name, resolved]);
   }
-  const isRunning = instance.isCommonJs ? !instance.module?.loaded : names.some(([, target]) => 'instance' in target && target.instance.order === -1);
+  const isRunning = instance.isCommonJs
+    ? !instance.module?.loaded
+    : names.some(([, target]) => 'instance' in target && target.instance.order === -1);
   const namespace = isRunning && !instance.isCommonJs ? exactNamespace(new Map(names)) : fastNamespace(names);
   // A CommonJS module may still add names while it runs.
   if (!instance.isCommonJs || !isRunning) instance.namespaces.set(nodeDefault, namespace);
@@ -138,6 +141,8 @@ function exactNamespace(names: ReadonlyMap<string | symbol, Target>): object {
     defineProperty: () => false,
     deleteProperty: (target, name) => !Object.hasOwn(target, name),
     getOwnPropertyDescriptor: (target, name) =>
-      names.has(name) ? { value: read(name), writable: true, enumerable: true, configurable: false } : Reflect.getOwnPropertyDescriptor(target, name),
+      names.has(name)
+        ? { value: read(name), writable: true, enumerable: true, configurable: false }
+        : Reflect.getOwnPropertyDescriptor(target, name),
   });
 }

@@ -69,5 +69,8 @@ export function modulesRunEarly<Content>(graph: ModuleGraph<Content>, isEarly: (
 }
 
 function importsOf<Content>(graph: ModuleGraph<Content>, id: string): string[] {
-  return graph.edges(id).filter(({ kind }) => kind === 'import').map(({ target }) => target);
+  return graph
+    .edges(id)
+    .filter(({ kind }) => kind === 'import')
+    .map(({ target }) => target);
 }

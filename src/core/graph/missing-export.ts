@@ -18,10 +18,22 @@ export function missingExportProblem({ file, text, record, specifier, from, know
   const { name } = record;
   const guess = nearMiss(name, known);
   const others = known.filter((other) => other !== 'default');
-  const listed = known.length === 0 ? 'It exports nothing.' : `It exports ${known.slice(0, 8).join(', ')}${known.length > 8 ? ` and ${known.length - 8} more` : ''}.`;
+  const listed =
+    known.length === 0
+      ? 'It exports nothing.'
+      : `It exports ${known.slice(0, 8).join(', ')}${known.length > 8 ? ` and ${known.length - 8} more` : ''}.`;
   const message = name === 'default' ? `${from} has no default export.` : `${from} does not export '${name}'.`;
-  const suggestion = name === 'default' && others.length > 0 ? `Import a name in braces: import { ${others[0]} } from '${specifier}'.` : guess ? `Did you mean '${guess}'?` : '';
-  return problemAt(placeOfName(file, text, name, specifier), { code: 'export-missing', message, hint: [suggestion, listed].filter(Boolean).join(' ') });
+  const suggestion =
+    name === 'default' && others.length > 0
+      ? `Import a name in braces: import { ${others[0]} } from '${specifier}'.`
+      : guess
+        ? `Did you mean '${guess}'?`
+        : '';
+  return problemAt(placeOfName(file, text, name, specifier), {
+    code: 'export-missing',
+    message,
+    hint: [suggestion, listed].filter(Boolean).join(' '),
+  });
 }
 
 /** Where an import statement names `name`, or else where it names the module. */

@@ -27,7 +27,18 @@ export function linkCommonJs(input: LinkInput): Linked {
   const applied = applyEdits(text, edits);
   const global = /\bglobal\b/.test(text) && !/\b(?:let|const|class)\s+global\b/.test(text) ? ', global' : '';
   const code = `function (${handle}, module, exports, require${global}) {\n${applied.text}\n}`;
-  return { format: 'commonjs', code, lineEnds: countLineEnds(code), shifts: applied.shifts, requests, imports: [], stars: [], importWrites: [], hasBindings: false, isEarly: false };
+  return {
+    format: 'commonjs',
+    code,
+    lineEnds: countLineEnds(code),
+    shifts: applied.shifts,
+    requests,
+    imports: [],
+    stars: [],
+    importWrites: [],
+    hasBindings: false,
+    isEarly: false,
+  };
 }
 
 /** Calls of `require` with a literal, and `import()`, in code that can run. */

@@ -33,5 +33,17 @@ export function linkStyle(): Linked {
 
 function dataModule(getters: string[], body: string, exports: string[]): Linked {
   const code = `function* (my) { "use strict"; my.exports({ ${getters.join(', ')} }); yield; ${body}\n}`;
-  return { format: 'module', code, lineEnds: countLineEnds(code), shifts: [], requests: [], imports: [], exports, stars: [], importWrites: [], hasBindings: false, isEarly: false };
+  return {
+    format: 'module',
+    code,
+    lineEnds: countLineEnds(code),
+    shifts: [],
+    requests: [],
+    imports: [],
+    exports,
+    stars: [],
+    importWrites: [],
+    hasBindings: false,
+    isEarly: false,
+  };
 }

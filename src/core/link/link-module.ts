@@ -109,7 +109,18 @@ function takeImport(draft: Draft, record: Import): number {
   if (record.type === 'dynamic') {
     // `import(` and `my.get(` are equally long, so nothing moves.
     edits.push({ start: record.importStart, end: record.importStart + 6, text: `${handle}.get` });
-    if (record.specifier === undefined || record.glob) return -1;
+    const pattern = record.glob
+      ? record.specifier
+      : record.specifier === undefined
+        ? patternOf(text.slice(record.start, record.end))
+        : undefined;
+    if (pattern !== undefined) {
+      const isOne = /^\.{1,2}\/[^*]*\*[^*]*$/.test(pattern);
+      return isOne
+        ? addRequest(draft, { kind: 'dynamic', specifier: pattern, isPattern: true, start: record.start, end: record.end })
+        : -1;
+    }
+    if (record.specifier === undefined) return -1;
     const type =
       record.attributesStart === -1
         ? undefined
@@ -135,6 +146,12 @@ function takeImport(draft: Draft, record: Import): number {
     for (const name of readImportedNames(text, record.importStart, record.importEnd)) draft.bindings.push({ request, ...name });
   }
   return request;
+}
+
+/** `'./berths/' + name + '.ts'` -> `./berths/*.ts`: strings with one expression between them. */
+function patternOf(expression: string): string | undefined {
+  const parts = /^\s*(['"])(\.{1,2}\/[^'"\\*]*)\1\s*\+([^'"`]+?)(?:\+\s*(['"])([^'"\\*]*)\4\s*)?$/.exec(expression);
+  return parts ? `${parts[2]}*${parts[5] ?? ''}` : undefined;
 }
 
 function addRequest(draft: Draft, request: ModuleRequest): number {
@@ -255,9 +272,11 @@ function importRecords({ bindings, indirect }: Draft): ImportRecord[] {
   const passedOn = new Set(indirect.map(({ request, imported }) => `${request} ${imported}`));
   const records: ImportRecord[] = [];
   for (const { request, imported } of bindings) {
-    if (imported !== null && !passedOn.has(`${request} ${imported}`)) records.push({ request, name: imported, isPassedOn: false });
+    if (imported !== null && !passedOn.has(`${request} ${imported}`))
+      records.push({ request, name: imported, isPassedOn: false });
   }
-  for (const { request, imported } of indirect) if (imported !== null) records.push({ request, name: imported, isPassedOn: true });
+  for (const { request, imported } of indirect)
+    if (imported !== null) records.push({ request, name: imported, isPassedOn: true });
   return records;
 }
 

@@ -7,6 +7,8 @@ export type RequestKind = 'import' | 'dynamic' | 'require';
 export interface ModuleRequest {
   kind: RequestKind;
   specifier: string;
+  /** `specifier` holds one `*`: every file that matches may be meant. */
+  isPattern?: true;
   /** The `type` import attribute, if there is one. */
   type?: string;
   /** Offsets of the specifier in the translated text. */

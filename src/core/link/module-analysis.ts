@@ -33,11 +33,7 @@ export interface Analysis {
  * Whether linking needs a syntax tree: a top-level `await` may be there, an exported or imported name (`suspects`) may be
  * assigned, a constant is to be folded, or the text holds what a classic script would take for an HTML comment. Errs towards yes.
  */
-export function needsAnalysis(
-  text: string,
-  suspects: ReadonlySet<string>,
-  constants: Readonly<Record<string, string>>,
-): boolean {
+export function needsAnalysis(text: string, suspects: ReadonlySet<string>, constants: Readonly<Record<string, string>>): boolean {
   if (/\bawait\b|<!--|^\s*-->/m.test(text)) return true;
   for (const constant in constants) if (text.includes(constant)) return true;
   return suspects.size > 0 && mayBeAssigned(text, [...suspects]);
@@ -61,7 +57,12 @@ function mayBeAssigned(text: string, names: readonly string[]): boolean {
 
 /** Parses the module and finds what its text alone does not show. */
 export function analyseModule(input: AnalysisInput): Analysis {
-  const { program } = parseSync('module.js', input.text, { lang: 'js', sourceType: 'module', range: true, preserveParens: false });
+  const { program } = parseSync('module.js', input.text, {
+    lang: 'js',
+    sourceType: 'module',
+    range: true,
+    preserveParens: false,
+  });
   const tree = program as unknown as Program;
   const variables = moduleVariables(tree, input);
   const parents = parentsOf(tree);
@@ -103,7 +104,11 @@ function checkedReadEdits(variables: Variables, parents: ReadonlyMap<Node, Node>
       const parent = parents.get(node);
       if (parent?.type === 'ExportSpecifier') continue;
       const isShorthand = parent?.type === 'Property' && parent.shorthand;
-      edits.push({ start: node.start, end: node.start, text: `${isShorthand ? `${name}: ` : ''}(${handle}.ok(${index}, ${JSON.stringify(name)}), ` });
+      edits.push({
+        start: node.start,
+        end: node.start,
+        text: `${isShorthand ? `${name}: ` : ''}(${handle}.ok(${index}, ${JSON.stringify(name)}), `,
+      });
       edits.push({ start: node.end, end: node.end, text: ')' });
     }
   });

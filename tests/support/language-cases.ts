@@ -1,0 +1,81 @@
+import type { ProgramFiles } from './random-program.js';
+
+const last = (loads: string[]) => `for (const load of [${loads.map((name) => `() => import('${name}')`).join(', ')}]) {
+  try { log(Object.keys(await load()).join()); } catch (error) { log(error.name); }
+}
+ended();
+`;
+const programOf = (files: ProgramFiles, loads: string[] = ['./main.js']): ProgramFiles => ({ ...files, 'last.js': last(loads) });
+
+/** Programs for what the language allows but random programs seldom do. */
+export const languageCases: Record<string, ProgramFiles> = {
+  liveBindings: programOf({
+    'main.js': `import * as all from './tide.js';\nimport { a, b, c, d, e, f, g, K, h, i, set } from './tide.js';\nconst show = () => log(a, b, c, d, e, f, g, typeof K, typeof h, i, Object.values(all).length);\nshow(); set(); show();\nlog(all.a, all.h === h);\n`,
+    'tide.js': `export let a = 1, b = 2, c = 3; export var d = 4, e = 5, f, g = 7, i;
+export class K {} export function h() {}
+export function set() { a = 10; b += 5; c++; --d; [e, f = 9] = [6]; ({ x: { g } } = { x: { g: 'deep' } }); K = null; h = 3; for (i of [1, 2]); for (i in { last: 1 }) {}
+  a ||= 5; b &&= 'and'; c ??= 0; d **= 2; e >>>= 1; f = (g = 'chained', 'comma'); }\n`,
+  }),
+  exportForms: programOf({
+    'main.js': `import d, { "the tide" as t, then, of, async as as_, get, default as again } from './names.js';\nimport * as ns from './names.js';\nlog(d === again, d.name, t, typeof then, of, as_, get, Object.keys(ns).join());\nlog(Object.prototype.toString.call(ns), Object.isSealed(ns), Reflect.getPrototypeOf(ns), 'nothing' in ns);\ntry { ns.of = 1; } catch (error) { log(error.name); }\ntry { delete ns.of; } catch (error) { log(error.name); }\ntry { ns.fresh = 1; } catch (error) { log(error.name); }\nlog(ns.__proto__, ns.constructor, ns['1'], ns['10']);\n`,
+    'names.js': `export default class { static own = 'class'; }\nconst tide = 'high';\nexport { tide as "the tide", tide as __proto__, tide as constructor, tide as "10", tide as "1" };\nexport const of = 'of', async = 'async', get = 'get';\nexport function then(resolve) { resolve?.('thenable'); }\n`,
+  }, ['./main.js']),
+  defaultNames: programOf({
+    'main.js': [1, 2, 3, 4, 5, 6, 7, 8].map((n) => `import d${n} from './d${n}.js'; log(${n}, typeof d${n} === 'function' ? d${n}.name : d${n});`).join('\n'),
+    'd1.js': 'export default function () {}',
+    'd2.js': 'export default class {}',
+    'd3.js': 'export default () => {}',
+    'd4.js': 'export default (async function* () {})',
+    'd5.js': 'export default (class { static name = "own"; })',
+    'd6.js': 'const my = 1, my_d = 2;\nexport default my + my_d',
+    'd7.js': 'export default function* gen() {}\ngen.extra = 1;',
+    'd8.js': 'export default[1, 2].length\n;(() => log("after"))()',
+  }),
+  statementsWithoutSemicolons: programOf({
+    'main.js': `const a = 1\nimport './side.js'\n(() => log('called', a))()\nexport { a }\n[1].forEach(() => log('each'))\nexport * from './side.js'\n\`\${log('template')}\`\nexport const b = 2\n+log('plus')\n`,
+    'side.js': `log('side'); export const side = 1`,
+  }),
+  text: programOf({
+    'main.js': `#!/usr/bin/env node\r\nimport { a } from './bom.js'\r\nlog(a)\r\nlog("line\u2028separator".length)\r\nlog(a)\r\nlet n = 3; while (n --> 0) log(n)\r\nlog(\`<!-- \${a} -->\`.length) // <!-- comment`,
+    'bom.js': '\uFEFFexport let a = 5',
+    'side.js': '',
+  }),
+  meta: programOf({
+    'main.js': `log(import.meta.url.split('/').at(-1), import.meta.dirname === undefined || import.meta.dirname.length > 0, import.meta.resolve('./other.js').split('/').at(-1), typeof import.meta, Object.getPrototypeOf(import.meta));\nlog(typeof arguments === 'undefined' ? 'none' : 'some', typeof this);\n`,
+  }),
+  dynamic: programOf({
+    'main.js': `const name = 'two';\nlog((await import('./berths/' + name + '.js')).berth, (await import(\`./berths/\${'one'}.js\`)).berth);\nlog((await import('./berths/one.js')) === (await import('./berths/' + 'one' + '.js')));\ntry { await import('./fails.js'); } catch (error) { log(error.message); }\ntry { await import('./fails.js'); } catch (error) { log('again', error.message); }\nlog((await import('./thenable.js')));\n`,
+    'berths/one.js': 'export const berth = 1;',
+    'berths/two.js': 'export const berth = 2;',
+    'fails.js': `log('runs once'); throw new Error('aground');`,
+    'thenable.js': `export const then = (resolve) => resolve('from then');`,
+  }),
+  dataModules: programOf({
+    'main.js': `import tides, { high } from './tides.js';\nlog(high, tides.low);\n`,
+    'tides.js': `export const high = 4.1; export default { low: 0.6 };`,
+  }),
+  awaitOrder: programOf({
+    'main.js': `import './a.js'; import './b.js'; import './c.js';\nlog('main');`,
+    'a.js': `import './slow.js'; log('a');`,
+    'b.js': `log('b before'); await null; log('b after');`,
+    'c.js': `import './slow.js'; log('c');`,
+    'slow.js': `log('slow before'); await 0; await 0; await 0; log('slow after');`,
+  }),
+  selfAndCycles: programOf({
+    'main.js': `import * as me from './main.js'; import { early, late } from './other.js';\nexport const here = 'here'; export function hoisted() { return typeof late; }\nlog(me.here, early, late);`,
+    'other.js': `import { hoisted, here } from './main.js'; export const early = hoisted();\ntry { here; } catch (error) { log(error.name, error.message.slice(0, 46)); }\nexport const late = 1;`,
+  }, ['./main.js', './other.js']),
+  manyImports: programOf({
+    'main.js': `${Array.from({ length: 2000 }, (_, n) => `import { v as v${n} } from './i${n % 50}.js';`).join('\n')}\nlog(${Array.from({ length: 2000 }, (_, n) => `v${n}`).join(' + ')});`,
+    ...Object.fromEntries(Array.from({ length: 50 }, (_, n) => [`i${n}.js`, `export const v = ${n};`])),
+  }),
+  manyLines: programOf({
+    'main.js': `let total = 0;\n${'total += 1;\n'.repeat(20_000)}log(total); log(${'1 + '.repeat(3000)}0);`,
+  }),
+};
+
+/** Too long for a browser to load natively, file by file. Says 4999. */
+export const deepChain: ProgramFiles = programOf({
+    'main.js': `import { sum } from './c0.js'; log(sum);`,
+    ...Object.fromEntries(Array.from({ length: 5000 }, (_, n) => [`c${n}.js`, n === 4999 ? 'export const sum = 0;' : `import { sum as below } from './c${n + 1}.js'; export const sum = below + 1;`])),
+  });
