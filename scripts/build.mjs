@@ -54,6 +54,8 @@ compile('src/browser/tsconfig.json');
 const client = `(() => {\n${refreshPackage()}\n(() => { "use strict";\n${await joinBrowserModules('src/browser/main.ts')}\n})();\n})();\n`;
 const check = transformSync('client.js', client, { sourceType: 'script' });
 if (check.errors.length > 0) throw new Error(`client.js: ${check.errors[0].message}\n${check.errors[0].codeframe ?? ''}`);
+const worker = `(() => { "use strict";\n${await joinBrowserModules('src/browser/worker.ts')}\n})();\n`;
 mkdirSync(join(root, 'dist/browser'), { recursive: true });
 writeFileSync(join(root, 'dist/browser/client.js'), client);
+writeFileSync(join(root, 'dist/browser/worker.js'), worker);
 chmodSync(join(root, 'dist/cli/main.js'), 0o755);

@@ -3,7 +3,15 @@ import type { RuntimeEdges } from '../core/pieces/piece.js';
 import type { StyleReference } from '../core/translate/read-style.js';
 import type { RawMap } from '../core/translate/translate-script.js';
 
-/** A module with code to run: script, JSON, or the stand-in for a style sheet or a file used by its URL. */
+/** A file or a worker that a script names by URL. */
+export interface UrlTarget {
+  kind: 'url' | 'worker';
+  specifier: string;
+  /** Absent where there is no such file in the project. */
+  target?: string;
+}
+
+/** A module with code to run. */
 export interface ScriptContent {
   kind: 'script';
   source: string;
@@ -12,13 +20,22 @@ export interface ScriptContent {
   edges: RuntimeEdges;
   /** Lies in node_modules. */
   inPackage: boolean;
+  /** What stands in `new URL('…', import.meta.url)`, in source order. */
+  urls: UrlTarget[];
   /** Linked in the checked form. */
   isChecked: boolean;
 }
 
 export interface StyleContent {
   kind: 'style';
+  /** What the user wrote. */
   source: string;
+  /** The CSS made of it, which `references` point into. */
+  css: string;
+  /** The map from the CSS back to the source, where they differ. */
+  map?: RawMap;
+  /** Ids of other files that went into the CSS. */
+  dependencies: string[];
   references: StyleReference[];
   /** For each reference the id it leads to; `undefined` for what is not a file of the project. */
   targets: (string | undefined)[];

@@ -3,7 +3,7 @@ import { init as initLexer, parse } from 'es-module-lexer';
 import type { Files } from '../core/files.js';
 import type { Edge } from '../core/graph/module-graph.js';
 import { linkCommonJs } from '../core/link/link-commonjs.js';
-import { linkJson, linkStyle, linkUrl } from '../core/link/link-data.js';
+import { linkBytes, linkConstructedSheet, linkJson, linkText, linkUrl } from '../core/link/link-data.js';
 import { type LinkInput, linkModule } from '../core/link/link-module.js';
 import type { Linked, ModuleRequest } from '../core/link/linked.js';
 import { sourcePosition } from '../core/maps/source-position.js';
@@ -12,11 +12,13 @@ import { type Problem, problemAt } from '../core/problem.js';
 import { explainFailure } from '../core/resolve/explain-failure.js';
 import type { Resolver } from '../core/resolve/resolver.js';
 import { kindOfFile } from '../core/translate/kinds.js';
-import { readStyle } from '../core/translate/read-style.js';
 import { type RawMap, translateScript } from '../core/translate/translate-script.js';
 import { contentHash } from './content-hash.js';
-import type { ModuleContent } from './module-content.js';
+import type { ModuleContent, UrlTarget } from './module-content.js';
 import type { Paths } from './paths.js';
+import type { StyleCompiler } from './style-compiler.js';
+import { loadStyle } from './style-loader.js';
+import type { TsSettings } from './ts-settings.js';
 
 /** The id of the module that stands for what a package leaves out in browsers. */
 export const emptyModule = '~vine/empty';
@@ -28,6 +30,8 @@ export interface LoaderOptions {
   paths: Paths;
   resolver: Resolver;
   files: Files;
+  typescript: TsSettings;
+  compiler: StyleCompiler;
   constants: Readonly<Record<string, string>>;
   /** React is there, so components keep their state across updates. */
   refresh: boolean;
@@ -46,18 +50,37 @@ export class ModuleLoader {
   }
 
   async load(id: string, bytes: Buffer, isChecked = false): Promise<Loaded> {
+    const [path, type] = id.split('?');
+    if (type) return this.#withType(id, path!, type, bytes);
     const kind = kindOfFile(id);
-    if (kind === 'style') return this.#style(id, bytes.toString('utf8'));
+    if (kind === 'style') return loadStyle(id, bytes.toString('utf8'), this.#options);
     if (kind === 'json') return this.#json(id, bytes.toString('utf8'));
     if (kind === 'script') return this.script(id, bytes.toString('utf8'), isChecked);
     return { content: { kind: 'asset', hash: contentHash(bytes), linked: linkUrl() }, edges: [] };
+  }
+
+  /** A file that is imported with a type attribute, or by its URL though it isn't an asset. */
+  async #withType(id: string, path: string, type: string, bytes: Buffer): Promise<Loaded> {
+    const text = bytes.toString('utf8');
+    if (type === 'json') return this.#json(id, text);
+    if (type === 'url') return { content: { kind: 'asset', hash: contentHash(bytes), linked: linkUrl() }, edges: [] };
+    if (type === 'css') {
+      const loaded = await loadStyle(path, text, this.#options);
+      return 'problems' in loaded || loaded.content.kind !== 'style' ? loaded : this.#data(id, text, linkConstructedSheet(loaded.content.css));
+    }
+    return this.#data(id, text, type === 'text' ? linkText(text) : linkBytes(bytes.toString('base64')));
+  }
+
+  #data(id: string, source: string, linked: Linked): Loaded {
+    const edges: RuntimeEdges = { version: contentHash(linked.code), imports: [] };
+    return { content: { kind: 'script', source, linked, edges, inPackage: id.includes('node_modules/'), isChecked: false, urls: [] }, edges: [] };
   }
 
   /** The module that exports nothing. */
   empty(): Loaded {
     const linked = linkCommonJs({ text: 'module.exports = {};', handle: 'my', constants: {} });
     const edges: RuntimeEdges = { version: contentHash(linked.code), imports: [], commonjs: true };
-    return { content: { kind: 'script', source: '', linked, edges, inPackage: true, isChecked: false }, edges: [] };
+    return { content: { kind: 'script', source: '', linked, edges, inPackage: true, isChecked: false, urls: [] }, edges: [] };
   }
 
   /** Loads a script, e.g. one that stands in a page and has no file of its own. `isChecked`: see `LinkInput.checked`. */
@@ -65,7 +88,7 @@ export class ModuleLoader {
     await initLexer();
     const inPackage = id.includes('node_modules/');
     this.translations++;
-    const translated = await translateScript(source, { id, inPackage, refresh: this.#options.refresh });
+    const translated = await translateScript(source, { id, inPackage, refresh: this.#options.refresh, options: this.#options.typescript.optionsFor(this.#options.paths.fileOf(id)) });
     if ('code' in translated) return { problems: [translated] };
     const { handle, map } = translated;
     // A byte order mark and a `#!` line may only stand at the start of a file, which the linked form is not.
@@ -114,6 +137,7 @@ export class ModuleLoader {
     const { linked, source, inPackage, isChecked } = script;
     const problems: Problem[] = [];
     const edges: Edge[] = [];
+    const urls: UrlTarget[] = [];
     const runtime: RuntimeEdges = { version: '', imports: [] };
     for (const request of linked.requests) {
       if (request.isPattern) {
@@ -121,6 +145,12 @@ export class ModuleLoader {
           edges.push({ kind: 'dynamic', specifier, target });
           runtime.dynamic = { ...runtime.dynamic, [specifier]: { id: target, piece: this.#options.lazyPiece(target) } };
         }
+        continue;
+      }
+      if (request.kind === 'url' || request.kind === 'worker') {
+        const target = this.#urlTarget(id, request);
+        urls.push({ kind: request.kind, specifier: request.specifier, ...(target ? { target } : {}) });
+        if (target) edges.push({ kind: request.kind, specifier: request.specifier, target });
         continue;
       }
       const target = this.#target(id, request, script, problems);
@@ -143,7 +173,7 @@ export class ModuleLoader {
     }
     runtime.version = contentHash(linked.code, JSON.stringify(runtime));
     const { map } = script;
-    return { content: { kind: 'script', source, linked, edges: runtime, inPackage, isChecked, ...(map ? { map } : {}) }, edges };
+    return { content: { kind: 'script', source, linked, edges: runtime, inPackage, isChecked, urls, ...(map ? { map } : {}) }, edges };
   }
 
   #target(id: string, request: ModuleRequest, script: LinkedScript, problems: Problem[]): string | undefined {
@@ -153,10 +183,20 @@ export class ModuleLoader {
       return kind === 'dynamic' ? undefined : this.#foreign(id, request, script, problems);
     const resolution = resolver.resolve(specifier, paths.fileOf(id), kind === 'require' ? 'require' : 'import');
     if ('empty' in resolution) return emptyModule;
-    if ('found' in resolution) return paths.idOf(resolution.found);
+    if ('found' in resolution) return withType(paths.idOf(resolution.found), request.type);
     if (kind === 'require') return undefined;
     problems.push(problemAt(placeOf(id, request, script), explainFailure(resolution.failure, specifier, paths.root)));
     return undefined;
+  }
+
+  /** The module or file behind `new URL('…', import.meta.url)`; one that isn't there is left to the browser. */
+  #urlTarget(id: string, { specifier, kind }: ModuleRequest): string | undefined {
+    const { resolver, paths } = this.#options;
+    const path = /^[./]/.test(specifier) ? specifier : `./${specifier}`;
+    const resolution = resolver.resolve(path, paths.fileOf(id), 'import');
+    if (!('found' in resolution)) return undefined;
+    const target = paths.idOf(resolution.found);
+    return kind === 'worker' || kindOfFile(target) === 'asset' ? target : `${target}?url`;
   }
 
   /** The files that a pattern such as `./berths/*.ts` stands for, by the specifiers that name them. */
@@ -193,8 +233,7 @@ export class ModuleLoader {
       const linked = linkJson(source);
       const edges: RuntimeEdges = { version: contentHash(linked.code), imports: [] };
       return {
-        content: { kind: 'script', source, linked, edges, inPackage: id.includes('node_modules/'), isChecked: false },
-        edges: [],
+        content: { kind: 'script', source, linked, edges, inPackage: id.includes('node_modules/'), isChecked: false, urls: [] }, edges: [],
       };
     } catch (error) {
       const { message } = error as SyntaxError;
@@ -208,36 +247,6 @@ export class ModuleLoader {
         ],
       };
     }
-  }
-
-  #style(id: string, source: string): Loaded {
-    const references = readStyle(source, id);
-    if (!Array.isArray(references)) return { problems: [references] };
-    const { resolver, paths } = this.#options;
-    const problems: Problem[] = [];
-    const edges: Edge[] = [];
-    const targets = references.map(({ kind, specifier, start, end }) => {
-      const own = kind === 'file' && !specifier.startsWith('.') && !specifier.startsWith('/') ? `./${specifier}` : specifier;
-      const first = resolver.resolve(
-        kind === 'sheet' && !/^[./]/.test(specifier) ? `./${specifier}` : own,
-        paths.fileOf(id),
-        'style',
-      );
-      const resolution = 'found' in first || kind === 'file' ? first : resolver.resolve(specifier, paths.fileOf(id), 'style');
-      if ('found' in resolution) {
-        const target = paths.idOf(resolution.found);
-        edges.push({ kind: 'style', specifier, target });
-        return target;
-      }
-      if (kind === 'sheet' && 'failure' in resolution) {
-        problems.push(
-          problemAt({ file: id, text: source, start, end }, explainFailure(resolution.failure, specifier, paths.root)),
-        );
-      }
-      return undefined;
-    });
-    if (problems.length > 0) return { problems };
-    return { content: { kind: 'style', source, references, targets, linked: linkStyle() }, edges };
   }
 }
 
@@ -268,4 +277,12 @@ function placeIn(
 ) {
   const start = map ? sourcePosition(map, text, offset, source) : offset;
   return { file: id, text: source, start, end: start + length };
+}
+
+/** Kinds of files for which a type attribute says nothing new. */
+const kindOfType: Record<string, string> = { json: 'json', javascript: 'script' };
+
+/** The id of a module that is imported with a type attribute. */
+function withType(id: string, type: string | undefined): string {
+  return type === undefined || kindOfType[type] === kindOfFile(id) ? id : `${id}?${type}`;
 }

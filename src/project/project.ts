@@ -2,7 +2,7 @@ import { dirname } from 'node:path';
 import { type ImportCheck, missingExports } from '../core/graph/check-imports.js';
 import { modulesRunEarly } from '../core/graph/cycles.js';
 import { missingExportProblem } from '../core/graph/missing-export.js';
-import { type Edge, ModuleGraph } from '../core/graph/module-graph.js';
+import { type Edge, isLazy, ModuleGraph } from '../core/graph/module-graph.js';
 import { digestVersions, type SheetChange } from '../core/live/messages.js';
 import type { PieceModule } from '../core/pieces/piece.js';
 import type { Problem } from '../core/problem.js';
@@ -12,7 +12,11 @@ import type { ModuleContent, ScriptContent } from './module-content.js';
 import { emptyModule, type Loaded, ModuleLoader } from './module-loader.js';
 import { openPage, type Page } from './page.js';
 import { Paths } from './paths.js';
+import { contentHash } from './content-hash.js';
+import { StyleCompiler } from './style-compiler.js';
+import { resolveReference } from './style-loader.js';
 import { StyleSheets } from './style-sheets.js';
+import { TsSettings } from './ts-settings.js';
 import { TypedEvents } from './typed-events.js';
 import { type FileChanges, readIfThere, Watcher } from './watcher.js';
 
@@ -67,6 +71,8 @@ export class Project extends TypedEvents<ProjectEvents> {
   build = 0;
   readonly #files = new DiskFiles();
   readonly #resolver: Resolver;
+  readonly #typescript: TsSettings;
+  readonly #compiler: StyleCompiler;
   readonly #loader: ModuleLoader;
   readonly #loading = new Map<string, Promise<void>>();
   readonly #bytes = new Map<string, Buffer>();
@@ -75,6 +81,8 @@ export class Project extends TypedEvents<ProjectEvents> {
   readonly #unmatched = new Map<string, Problem[]>();
   /** Modules whose imports or exports changed and weren't checked yet. */
   readonly #unchecked = new Set<string>();
+  /** File -> style sheets that it went into. */
+  readonly #dependents = new Map<string, Set<string>>();
   #hasNewImports = false;
   #watcher: Watcher | undefined;
   #queue: Promise<void> = Promise.resolve();
@@ -91,13 +99,25 @@ export class Project extends TypedEvents<ProjectEvents> {
     this.options = options;
     this.paths = new Paths(options.root);
     const { root, alias, roots, conditions, constants, base } = options;
-    this.#resolver = new Resolver({ files: this.#files, root, alias, roots, conditions });
-    this.sheets = new StyleSheets(this.graph, base);
+    const mapped = (specifier: string, folder: string) => this.#typescript.candidates(specifier, folder);
+    this.#resolver = new Resolver({ files: this.#files, root, alias, roots, conditions, mapped });
+    this.#typescript = new TsSettings(root, this.#resolver.packages);
+    this.sheets = new StyleSheets(this.graph, base, this.paths);
+    this.#compiler = new StyleCompiler({
+      root,
+      mapped: (specifier, folder) => this.#resolver.mapped(specifier, folder),
+      resolve: (specifier, file) => {
+        const resolution = resolveReference({ kind: 'sheet', specifier }, file, this.#resolver);
+        return 'found' in resolution ? resolution.found : undefined;
+      },
+    });
     const react = this.#resolver.resolve('react', this.paths.fileOf('page.html'), 'import');
     this.#loader = new ModuleLoader({
       paths: this.paths,
       resolver: this.#resolver,
       files: this.#files,
+      typescript: this.#typescript,
+      compiler: this.#compiler,
       constants,
       refresh: 'found' in react,
       lazyPiece: (id) => `${base}~vine/piece/lazy/${id.split('/').map(encodeURIComponent).join('/')}.js`,
@@ -153,7 +173,7 @@ export class Project extends TypedEvents<ProjectEvents> {
   isWhole(ids: Iterable<string>): boolean {
     for (const id of ids) {
       if (this.#unmatched.has(id)) return false;
-      for (const { kind, target } of this.graph.edges(id)) if (kind !== 'dynamic' && !this.graph.has(target)) return false;
+      for (const { kind, target } of this.graph.edges(id)) if (!isLazy(kind) && !this.graph.has(target)) return false;
     }
     return true;
   }
@@ -176,10 +196,20 @@ export class Project extends TypedEvents<ProjectEvents> {
     const content = this.graph.content(id);
     if (!content) return undefined;
     const { linked } = content;
-    if (content.kind === 'script') return { id, linked, edges: content.edges };
+    if (content.kind === 'script') {
+      if (content.urls.length === 0) return { id, linked, edges: content.edges };
+      const urls = content.urls.map(({ kind, specifier, target }) => (target === undefined ? specifier : kind === 'worker' ? this.#workerUrl(target) : this.sheets.urlOf(target)));
+      return { id, linked, edges: { ...content.edges, urls, version: contentHash(content.edges.version, ...urls) } };
+    }
     const url = this.sheets.urlOf(id);
-    if (content.kind === 'style') return { id, linked, edges: { version: '1', imports: [], style: url } };
+    if (content.kind === 'style') return { id, linked, edges: { version: contentHash(linked.code), imports: this.graph.edges(id).filter(({ kind }) => kind === 'import').map(({ target }) => target), style: url } };
     return { id, linked, edges: { version: content.hash, imports: [], url } };
+  }
+
+  /** The URL of a worker's script. It changes with everything that runs in the worker, so that a new one replaces it. */
+  #workerUrl(id: string): string {
+    const digest = this.digest(this.graph.reachable([id]));
+    return `${this.options.base}~vine/worker/${id.split('/').map(encodeURIComponent).join('/')}.js?v=${digest.toString(16)}`;
   }
 
   /** The sum of the versions of modules, comparable with what a page computes of its own. */
@@ -232,13 +262,24 @@ export class Project extends TypedEvents<ProjectEvents> {
     this.#failed.delete(id);
     const isNew = !this.graph.has(id);
     const before = importsOf(this.graph.edges(id));
+    const isSame = isSameContent(this.graph.content(id), loaded.content);
     const { missing, removed } = this.graph.set(id, loaded.content, loaded.edges);
     this.#unchecked.add(id);
+    this.#noteDependencies(id);
     if (importsOf(loaded.edges) !== before) this.#hasNewImports = true;
     this.#drop(removed);
     if (isNew) this.#unsent.removed.delete(id);
-    this.#unsent.changed.add(id);
+    if (!isSame) this.#unsent.changed.add(id);
+    if (!isSame) this.#noteWorkers(id);
     await Promise.all(missing.map((target) => this.#visit(target)));
+  }
+
+  /** Remembers which other files went into a style sheet, so that a change of theirs makes it anew. */
+  #noteDependencies(id: string): void {
+    const content = this.graph.content(id);
+    for (const dependency of content?.kind === 'style' ? content.dependencies : []) {
+      this.#dependents.set(dependency, (this.#dependents.get(dependency) ?? new Set()).add(id));
+    }
   }
 
   /** What concerns several modules at once, after any of them was loaded: cycles, and imports that have no export. */
@@ -310,7 +351,7 @@ export class Project extends TypedEvents<ProjectEvents> {
       const inline = page.inline.get(id);
       if (inline !== undefined) return this.#loader.script(id, inline, isChecked);
     }
-    const bytes = readIfThere(this.paths.fileOf(id));
+    const bytes = readIfThere(this.paths.fileOf(id.replace(/\?.*$/, '')));
     if (!bytes) {
       return {
         problems: [
@@ -326,6 +367,20 @@ export class Project extends TypedEvents<ProjectEvents> {
     }
     this.#bytes.set(id, bytes);
     return this.#loader.load(id, bytes, isChecked);
+  }
+
+  /** A change in what runs in a worker changes the worker's URL, and with it the modules that start the worker. */
+  #noteWorkers(id: string): void {
+    const above = new Set([id]);
+    for (const at of above) {
+      for (const importer of this.graph.importers(at)) {
+        for (const { kind, target } of this.graph.edges(importer)) {
+          if (target !== at) continue;
+          if (kind === 'worker') this.#unsent.changed.add(importer);
+          else if (kind === 'import' || kind === 'require') above.add(importer);
+        }
+      }
+    }
   }
 
   #drop(ids: string[]): void {
@@ -355,12 +410,16 @@ export class Project extends TypedEvents<ProjectEvents> {
     const before = this.#loader.translations;
     const hadProblems = this.problems.length > 0;
     const work = new Set<string>();
+    if ([...changes.written, ...changes.disappeared].some((path) => this.#isConfiguration(path))) for (const id of this.#reconfigure()) work.add(id);
     for (const path of changes.appeared) for (const id of this.#appeared(path)) work.add(id);
     for (const path of changes.disappeared) for (const id of this.#disappeared(path)) work.add(id);
     for (const path of changes.written) {
       const id = this.paths.idOf(path);
       if (this.pages.has(id)) await this.#pageChanged(id);
-      else if (this.#isNews(id, path)) work.add(id);
+      else {
+        for (const variant of [id, ...typedIds.map((type) => `${id}?${type}`)]) if (this.#isNews(variant, path)) work.add(variant);
+        for (const sheet of this.#dependents.get(id) ?? []) if (this.graph.has(sheet) || this.#failed.has(sheet)) work.add(sheet);
+      }
     }
     // What failed for want of something else may succeed now.
     if (changes.appeared.size > 0 || changes.disappeared.size > 0) {
@@ -372,6 +431,21 @@ export class Project extends TypedEvents<ProjectEvents> {
     this.#forgetUnreachableFailures();
     for (const id of work) for (const sheet of this.sheets.changed(id)) this.#unsent.styles.add(sheet);
     this.#send(changes.since, this.#loader.translations - before, hadProblems);
+  }
+
+  /** Whether a file says how modules are made or found. */
+  #isConfiguration(path: string): boolean {
+    const isNamed = /(?:^|\/)(?:[tj]sconfig[\w.-]*\.json|package\.json|postcss\.config\.\w+|\.postcssrc(?:\.\w+)?)$/.test(path);
+    return isNamed || this.#typescript.files.has(path) || this.#compiler.configFile === path;
+  }
+
+  /** Forgets what configuration files said. Returns all modules of the application, which may come out differently now. */
+  #reconfigure(): string[] {
+    this.#files.forgetAll();
+    this.#resolver.forget();
+    this.#typescript.forget();
+    this.#compiler.forget();
+    return [...this.graph.ids(), ...this.#failed.keys()].filter((id) => !id.includes('node_modules/') && id !== emptyModule);
   }
 
   /** Whether a written file belongs to us and has another content than before. */
@@ -467,6 +541,16 @@ export class Project extends TypedEvents<ProjectEvents> {
     const chain = this.graph.chainTo(problem.file);
     return chain.length > 1 ? { ...problem, chain } : problem;
   }
+}
+
+/** Endings of ids whose files are imported with a type attribute or by URL. */
+const typedIds = ['text', 'bytes', 'json', 'css', 'url'];
+
+function isSameContent(before: ModuleContent | undefined, after: ModuleContent): boolean {
+  if (before?.kind !== after.kind) return false;
+  if (before.kind === 'script' && after.kind === 'script') return before.edges.version === after.edges.version && before.source === after.source;
+  if (before.kind === 'style' && after.kind === 'style') return before.css === after.css && before.source === after.source;
+  return before.kind === 'asset' && after.kind === 'asset' && before.hash === after.hash;
 }
 
 /** Static imports of some edges as one string, to tell whether they changed. */

@@ -1,15 +1,21 @@
+import { fileURLToPath } from 'node:url';
 import MagicString from 'magic-string';
 import type { ModuleGraph } from '../core/graph/module-graph.js';
+import { chainMaps } from '../core/maps/chain-maps.js';
+import type { RawMap } from '../core/translate/translate-script.js';
 import { contentHash } from './content-hash.js';
 import type { ModuleContent, StyleContent } from './module-content.js';
+import type { Paths } from './paths.js';
 
 /** Style sheets as they are sent: references point at URLs with the version of what they name. */
 export class StyleSheets {
   readonly #graph: ModuleGraph<ModuleContent>;
   readonly #base: string;
+  readonly #paths: Paths;
   readonly #versions = new Map<string, string>();
 
-  constructor(graph: ModuleGraph<ModuleContent>, base: string) {
+  constructor(graph: ModuleGraph<ModuleContent>, base: string, paths: Paths) {
+    this.#paths = paths;
     this.#graph = graph;
     this.#base = base;
   }
@@ -35,7 +41,7 @@ export class StyleSheets {
   /** The URL of a sheet or a file, which changes with its content and with that of everything it refers to. */
   urlOf(id: string): string {
     const isSheet = this.#graph.content(id)?.kind === 'style';
-    const path = id.split('/').map(encodeURIComponent).join('/');
+    const path = id.replace(/\?.*$/, '').split('/').map(encodeURIComponent).join('/');
     return `${this.#base}${isSheet ? '~vine/style/' : ''}${path}?v=${this.versionOf(id)}`;
   }
 
@@ -49,7 +55,7 @@ export class StyleSheets {
     if (above.has(id)) return '0';
     const inner = new Set(above).add(id);
     const version = contentHash(
-      content.source,
+      content.css,
       ...content.targets.map((target) => (target ? this.versionOf(target, inner) : '')),
     );
     this.#versions.set(id, version);
@@ -61,12 +67,25 @@ export class StyleSheets {
     const content = this.#graph.content(id);
     if (content?.kind !== 'style') return undefined;
     const text = this.#withReferences(content);
-    const map = text.generateMap({ source: `${this.#base}${id}`, includeContent: true, hires: 'boundary' });
-    return { text: text.toString(), map: map.toString() };
+    return { text: text.toString(), map: this.#map(id, content, text) };
   }
 
-  #withReferences({ source, references, targets }: StyleContent): MagicString {
-    const text = new MagicString(source);
+  /** The map of a sheet as it is sent, through whatever made its CSS, with sources at their project paths. */
+  #map(id: string, { source, map }: StyleContent, text: MagicString): string {
+    const own = text.generateMap({ source: `${this.#base}${id}`, includeContent: true, hires: 'boundary' });
+    if (!map) return own.toString();
+    const chained = chainMaps(own as unknown as RawMap, map);
+    const sources = chained.sources.map((name, index) => this.#sourceUrl(name, id, chained.sourcesContent?.[index] === source));
+    return JSON.stringify({ ...chained, sources });
+  }
+
+  #sourceUrl(name: string, id: string, isOwn: boolean): string {
+    if (isOwn || !name.startsWith('file:')) return `${this.#base}${isOwn ? id : name.split('/').at(-1)}`;
+    return `${this.#base}${this.#paths.idOf(fileURLToPath(name))}`;
+  }
+
+  #withReferences({ css, references, targets }: StyleContent): MagicString {
+    const text = new MagicString(css);
     references.forEach(({ start, end }, index) => {
       const target = targets[index];
       if (target) text.update(start, end, this.urlOf(target));

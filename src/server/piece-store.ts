@@ -43,6 +43,13 @@ export class PieceStore {
     return this.#make(`lazy/${id}`, this.#project.graph.reachable([id], common), '');
   }
 
+  /** The script of a worker: the runtime, everything that runs there, and its start. */
+  worker(id: string, runtime: string): StoredPiece {
+    const { base } = this.#project.options;
+    const before = `const vineBase = ${JSON.stringify(base)};\n${runtime}`;
+    return this.#make(`worker/${id}`, this.#project.graph.reachable([id]), `vine.start(${JSON.stringify(id)});`, before);
+  }
+
   /** The script that brings an update to pages which can evaluate it. */
   ofUpdate(update: ProjectUpdate, origin: string): { code: string; url: string } {
     const { base } = this.#project.options;
@@ -77,7 +84,7 @@ export class PieceStore {
     return indexMap(`${stored.name}.js`, sections);
   }
 
-  #make(name: string, ids: readonly string[], after: string): StoredPiece {
+  #make(name: string, ids: readonly string[], after: string, before = ''): StoredPiece {
     const modules = ids.map((id) => this.#project.pieceModule(id)).filter((module) => module !== undefined);
     const tag = contentHash(
       after,
@@ -85,7 +92,7 @@ export class PieceStore {
     );
     const known = this.#kept.get(`${name}\0${tag}`);
     if (known) return known;
-    const piece = joinPiece({ modules, after, mapUrl: this.#mapPath(name, tag) });
+    const piece = joinPiece({ modules, before, after, mapUrl: this.#mapPath(name, tag) });
     return this.#keep({ tag, piece, sources: this.#sourcesOf(modules), name });
   }
 

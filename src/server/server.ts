@@ -43,6 +43,7 @@ export class VineServer {
   readonly #server: Server;
   readonly #client: string;
   readonly #clientTag: string;
+  readonly #worker: string;
   readonly #unsubscribe: (() => void)[] = [];
   readonly #sockets = new Set<Duplex>();
   #port = 0;
@@ -54,6 +55,7 @@ export class VineServer {
     this.forwarder = new Forwarder(options.forward);
     this.#client = readFileSync(new URL('../browser/client.js', import.meta.url), 'utf8');
     this.#clientTag = contentHash(this.#client);
+    this.#worker = readFileSync(new URL('../browser/worker.js', import.meta.url), 'utf8');
     this.#server = createServer((request, response) => this.#onRequest(request, response));
     this.#server.on('upgrade', (request, socket, head) => this.#onUpgrade(request, socket, head));
     this.#server.on('connection', (socket) => {
@@ -213,7 +215,7 @@ export class VineServer {
   #knownAsset(path: string) {
     const { project } = this.#options;
     const id = decodePath(path)?.slice(1);
-    return id !== undefined && project.graph.content(id)?.kind === 'asset'
+    return id !== undefined && [id, `${id}?url`].some((known) => project.graph.content(known)?.kind === 'asset')
       ? { folder: project.options.root, path: `/${id}` }
       : undefined;
   }
@@ -244,6 +246,8 @@ export class VineServer {
     const start = /^piece\/page\/(.+)\/start-(\d+)\.js$/.exec(decoded);
     const entry = start && project.pages.get(start[1]!)?.entries[Number(start[2])];
     if (entry) return sendText(response, 200, script, `self["~vine"].start(${JSON.stringify(entry)});\n`);
+    const worker = /^worker\/(.+)\.js$/.exec(decoded);
+    if (worker && project.graph.has(worker[1]!)) return sendPiece(request, response, this.#pieces.worker(worker[1]!, this.#worker));
     const lazy = /^piece\/lazy\/(.+)\.js$/.exec(decoded);
     if (lazy) return this.#sendLazy(lazy[1]!, request, response);
     const update = /^piece\/update\/(\d+)\.js$/.exec(decoded);

@@ -6,6 +6,7 @@ import { init as initLexer, parse } from 'es-module-lexer';
 import type { z } from 'zod';
 import { nearMiss } from '../core/near-miss.js';
 import { VineError } from '../core/problem.js';
+import { defaultScriptOptions } from '../core/translate/script-options.js';
 import { translateScript } from '../core/translate/translate-script.js';
 import { contentHash } from '../project/content-hash.js';
 import { knownKeys, type Settings, settingsSchema } from './schema.js';
@@ -94,7 +95,7 @@ async function runModule(file: string): Promise<unknown> {
 
 async function translateForNode(file: string, cache: string, made: string[]): Promise<string> {
   const source = readFileSync(file, 'utf8');
-  const translated = await translateScript(source, { id: file, inPackage: false, refresh: false });
+  const translated = await translateScript(source, { id: file, inPackage: false, refresh: false, options: defaultScriptOptions });
   if ('code' in translated) throw new VineError({ ...translated, code: 'settings-unreadable' });
   await initLexer();
   const require = createRequire(file);

@@ -7,7 +7,7 @@ import { type Definition, defineModule, type Instance, importersOf, registry, re
 import { areComponents, isComponent, refreshComponents } from '../runtime/refresh.js';
 import { namespaceOf } from '../runtime/resolve-export.js';
 import { collectDefinitions, isEntry } from '../runtime/runtime.js';
-import { swapSheets } from '../runtime/sheets.js';
+import { ensureSheetsBelow, removeSheet, swapSheets } from '../runtime/sheets.js';
 
 /** What an update did to the page. */
 export interface Applied {
@@ -188,6 +188,7 @@ function planAbove(ids: string[], notes: string[]): Plan {
 async function runAgain(roots: string[], old: ReadonlyMap<string, Instance>, plan: Plan): Promise<void> {
   let current = roots[0] ?? '';
   try {
+    await ensureSheetsBelow(roots);
     for (const id of roots) linkFrom(id);
     reconnectAbove(old.keys());
     for (const id of roots) {
@@ -257,6 +258,7 @@ function forget(id: string): void {
     cleanUp(instance);
     disconnect(instance);
   }
+  removeSheet(id);
   removeModule(id);
 }
 

@@ -4,6 +4,7 @@ import { liveOf } from './live-api.js';
 import { loadPiece } from './load-piece.js';
 import { dependencyOf, type Instance, registry } from './records.js';
 import { registerComponent, signatureFunction } from './refresh.js';
+import { ensureSheetsBelow, noteRoot } from './sheets.js';
 import { namespaceOf, readTarget, resolveImport } from './resolve-export.js';
 
 /** What a linked module calls `my`: its side of the runtime. Each method stands for a piece of syntax. */
@@ -67,7 +68,14 @@ export class Handle {
     // Not known when the module was linked: leave it to the browser, as seen from the source's place.
     if (!target) return import(new URL(name, sourceUrl(this.#instance)).href) as Promise<object>;
     if (!registry.has(target.id)) await loadPiece(target.piece);
+    noteRoot(target.id);
+    await ensureSheetsBelow([target.id]);
     return importModule(target.id, this.#instance.definition.edges.nodeDefault);
+  }
+
+  /** The URL behind `new URL('…', import.meta.url)`. */
+  at(place: number): string {
+    return this.#instance.definition.edges.urls![place]!;
   }
 
   /** `import.meta`. */

@@ -21,6 +21,8 @@ export function loadPiece(url: string): Promise<void> {
 
 /** Runs a script from a URL. */
 export function loadScript(url: string): Promise<void> {
+  // A worker has no document; there, a script can be loaded as a module that exports nothing.
+  if (typeof document === 'undefined') return import(url).then(() => undefined);
   return new Promise((resolve, reject) => {
     const script = document.createElement('script');
     script.src = url;

@@ -93,6 +93,9 @@ export interface LiveRecord {
 /** All modules of the page by id. */
 export const registry = new Map<string, ModuleEntry>();
 
+/** Modules that the page itself runs, in order. */
+export const entries = new Set<string>();
+
 /** Importer ids of every module, kept while definitions come and go. */
 export const importersOf = new Map<string, Set<string>>();
 

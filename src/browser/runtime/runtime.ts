@@ -1,8 +1,7 @@
 import type { RuntimeEdges } from '../../core/pieces/piece.js';
 import { runEntry } from './handle.js';
-import { type Definition, defineModule, type Factory, registry } from './records.js';
+import { type Definition, defineModule, entries, type Factory, registry } from './records.js';
 
-const entries = new Set<string>();
 let collecting: Map<string, Definition> | null = null;
 let hasStarted: () => void;
 

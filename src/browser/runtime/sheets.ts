@@ -1,4 +1,5 @@
 import type { SheetChange } from '../../core/live/messages.js';
+import { entries, registry } from './records.js';
 
 /** The attribute by which links of ours are known, with the sheet's id. */
 const mark = 'data-vine-style';
@@ -23,15 +24,58 @@ async function swapSheet({ id, url }: SheetChange): Promise<void> {
   );
 }
 
-/** Adds the sheet of a module unless the page has it; settles when it applies. */
-export async function ensureSheet(id: string, url: string): Promise<void> {
-  if (linksOf(id).length > 0) return;
+/** Modules that dynamic imports asked for, in order; their sheets come after those of the page's own modules. */
+const lateRoots = new Set<string>();
+
+/** Notes that a module was asked for by `import()`. */
+export function noteRoot(id: string): void {
+  lateRoots.add(id);
+}
+
+/** Adds the sheets that modules need and the page doesn't have, each where a fresh load would put it; settles when they apply. */
+export async function ensureSheetsBelow(ids: readonly string[]): Promise<void> {
+  if (typeof document === 'undefined') return;
+  const missing = evaluationOrder(ids).filter((id) => styleOf(id) !== undefined && linksOf(id).length === 0);
+  if (missing.length === 0) return;
+  const order = evaluationOrder([...entries, ...lateRoots]);
+  await Promise.all(missing.map((id) => addSheet(id, order)));
+}
+
+function styleOf(id: string): string | undefined {
+  return registry.get(id)?.definition.edges.style;
+}
+
+function addSheet(id: string, order: readonly string[]): Promise<void> {
   const link = document.createElement('link');
   link.rel = 'stylesheet';
-  link.href = url;
+  link.href = styleOf(id)!;
   link.setAttribute(mark, id);
-  document.head.append(link);
-  await settled(link);
+  const later = order.slice(order.indexOf(id) + 1).flatMap(linksOf)[0];
+  if (later) later.before(link);
+  else document.head.append(link);
+  return settled(link);
+}
+
+/** Modules below some others in the order in which they would run. */
+function evaluationOrder(ids: readonly string[]): string[] {
+  const order: string[] = [];
+  const seen = new Set<string>();
+  const stack: { id: string; targets: string[] }[] = [];
+  const enter = (id: string) => {
+    const edges = registry.get(id)?.definition.edges;
+    if (!edges || seen.has(id)) return;
+    seen.add(id);
+    stack.push({ id, targets: [...edges.imports, ...Object.values(edges.requires ?? {})] });
+  };
+  for (const id of ids) {
+    enter(id);
+    for (let top = stack.at(-1); top; top = stack.at(-1)) {
+      const target = top.targets.shift();
+      if (target !== undefined) enter(target);
+      else order.push(stack.pop()!.id);
+    }
+  }
+  return order;
 }
 
 /** Takes the sheet of a module away. */

@@ -1,5 +1,5 @@
 /** How one module leads to another. */
-export type EdgeKind = 'import' | 'dynamic' | 'require' | 'style';
+export type EdgeKind = 'import' | 'dynamic' | 'require' | 'style' | 'url' | 'worker';
 
 export interface Edge {
   kind: EdgeKind;
@@ -82,7 +82,7 @@ export class ModuleGraph<Content> {
     }
     const removed = old ? this.#release(id, old.edges) : [];
     const missing = edges
-      .filter(({ kind, target }) => kind !== 'dynamic' && !this.#nodes.has(target))
+      .filter(({ kind, target }) => !isLazy(kind) && !this.#nodes.has(target))
       .map(({ target }) => target);
     return { missing: [...new Set(missing)], removed };
   }
@@ -167,6 +167,11 @@ export class ModuleGraph<Content> {
     }
     return false;
   }
+}
+
+/** Whether modules behind an edge of this kind wait until somebody asks for them. */
+export function isLazy(kind: EdgeKind): boolean {
+  return kind === 'dynamic';
 }
 
 function chainFrom(root: string, next: ReadonlyMap<string, string | undefined>): string[] {

@@ -26,9 +26,25 @@ export function linkUrl(): Linked {
   return dataModule(['default: () => my_d'], 'const my_d = my.url', ['default']);
 }
 
-/** Links a style sheet that a module imports: nothing to run, the page holds the sheet. */
-export function linkStyle(): Linked {
-  return dataModule([], '', []);
+/** Links a style sheet that a module imports: the page holds the sheet, the module only has the names of a CSS module. */
+export function linkStyle(exports: Readonly<Record<string, string>> | undefined): Linked {
+  return exports ? linkJson(JSON.stringify(exports)) : dataModule([], '', []);
+}
+
+/** Links a file whose text is the default export. */
+export function linkText(text: string): Linked {
+  return dataModule(['default: () => my_d'], `const my_d = ${JSON.stringify(text)}`, ['default']);
+}
+
+/** Links a file whose bytes, as a Uint8Array, are the default export. */
+export function linkBytes(base64: string): Linked {
+  return dataModule(['default: () => my_d'], `const my_d = Uint8Array.from(atob("${base64}"), (byte) => byte.charCodeAt(0))`, ['default']);
+}
+
+/** Links a style sheet whose default export is a constructed sheet, which stays the same object across updates. */
+export function linkConstructedSheet(css: string): Linked {
+  const body = `const my_d = my.meta.live.state.sheet ??= new CSSStyleSheet(); my_d.replaceSync(${JSON.stringify(css)}); my.meta.live.take();`;
+  return dataModule(['default: () => my_d'], body, ['default']);
 }
 
 function dataModule(getters: string[], body: string, exports: string[]): Linked {

@@ -104,6 +104,7 @@ function takeImport(draft: Draft, record: Import): number {
   const { handle, text } = input;
   if (record.type === 'import-meta') {
     edits.push({ start: record.start, end: record.end, text: `${handle}.meta`.padEnd(record.end - record.start) });
+    takeUrl(draft, record.start, record.end);
     return -1;
   }
   if (record.type === 'dynamic') {
@@ -146,6 +147,19 @@ function takeImport(draft: Draft, record: Import): number {
     for (const name of readImportedNames(text, record.importStart, record.importEnd)) draft.bindings.push({ request, ...name });
   }
   return request;
+}
+
+/** `new URL('./worker.ts', import.meta.url)`: the literal becomes a call that gives the file's URL, as long where it fits. */
+function takeUrl(draft: Draft, start: number, end: number): void {
+  const { text, handle } = draft.input;
+  if (!/^\s*\.\s*url\s*[,)]/.test(text.slice(end, end + 40))) return;
+  const before = /(?:new\s+((?:Shared)?Worker)\s*\(\s*)?new\s+URL\s*\(\s*((['"])((?:\.{0,2}\/|[\w@])[^'"\\:]*)\3)\s*,\s*$/.exec(text.slice(Math.max(0, start - 400), start));
+  if (!before) return;
+  const literal = before[2]!;
+  const at = text.lastIndexOf(literal, start);
+  const request = addRequest(draft, { kind: before[1] ? 'worker' : 'url', specifier: before[4]!, start: at + 1, end: at + literal.length - 1 });
+  const place = draft.requests.slice(0, request).filter(({ kind }) => kind === 'url' || kind === 'worker').length;
+  draft.edits.push({ start: at, end: at + literal.length, text: `${handle}.at(${place})`.padEnd(literal.length) });
 }
 
 /** `'./berths/' + name + '.ts'` -> `./berths/*.ts`: strings with one expression between them. */

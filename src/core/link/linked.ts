@@ -1,7 +1,7 @@
 import type { Shift } from './edits.js';
 
 /** How a module asks for another. */
-export type RequestKind = 'import' | 'dynamic' | 'require';
+export type RequestKind = 'import' | 'dynamic' | 'require' | 'url' | 'worker';
 
 /** One specifier in a module, with its place in the translated text. */
 export interface ModuleRequest {

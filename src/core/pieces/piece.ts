@@ -17,6 +17,8 @@ export interface RuntimeEdges {
   commonjs?: true;
   /** CommonJS imports follow Node's convention: the default is `module.exports` whatever `__esModule` says. */
   nodeDefault?: true;
+  /** URLs of what stands in `new URL('…', import.meta.url)`, by place. */
+  urls?: string[];
   /** The URL of the file that the module stands for. */
   url?: string;
   /** URL of the style sheet that the page must hold while this module is in use. */
@@ -45,6 +47,8 @@ export interface Piece {
 
 export interface PieceOptions {
   modules: Iterable<PieceModule>;
+  /** Text in front, e.g. a worker's runtime. */
+  before?: string;
   /** Statements that follow the modules, e.g. the start of the page; `vine` is the runtime. */
   after?: string;
   /** URL of the source map, absolute or relative to the piece. */
@@ -54,10 +58,10 @@ export interface PieceOptions {
 }
 
 /** Joins modules into one classic script. Module texts are not touched, so that their maps stay valid as they are. */
-export function joinPiece({ modules, after, mapUrl, sourceUrl }: PieceOptions): Piece {
-  const parts = ['(vine => {\n'];
+export function joinPiece({ modules, before = '', after, mapUrl, sourceUrl }: PieceOptions): Piece {
+  const parts = [before, '(vine => {\n'];
   const places: PiecePlace[] = [];
-  let line = 1;
+  let line = countLineEnds(before) + 1;
   for (const module of modules) {
     places.push({ module, bodyLine: line + 1 });
     parts.push(`vine.add(${JSON.stringify(module.id)}, ${JSON.stringify(module.edges)}, `, module.linked.code, ');\n');

@@ -27,12 +27,14 @@ export interface ResolverOptions {
   alias: Readonly<Record<string, string>>;
   /** Folders, relative to the root, where bare specifiers are looked for before packages. */
   roots: readonly string[];
+  /** Absolute paths that the project's own mapping gives for a specifier in a folder, best first. */
+  mapped(specifier: string, folder: string): readonly string[];
   /** Conditions of `exports` and `imports` beside those of the platform. */
   conditions: readonly string[];
 }
 
-const scriptExtensions = ['.ts', '.tsx', '.mts', '.js', '.jsx', '.mjs', '.cjs', '.cts', '.json', '.css'];
-const styleExtensions = ['.css'];
+const scriptExtensions = ['.ts', '.tsx', '.mts', '.js', '.jsx', '.mjs', '.cjs', '.cts', '.json', '.css', '.scss', '.sass'];
+const styleExtensions = ['.css', '.scss', '.sass'];
 /** TypeScript wants the extension of the output in an import; the file has that of the source. */
 const sourceExtensions: Record<string, string[]> = {
   '.js': ['.ts', '.tsx', '.jsx'],
@@ -70,6 +72,13 @@ export class Resolver {
       else this.#waiting.set(path, new Set([key]));
     }
     return resolution;
+  }
+
+  /** Where an alias or the project's own mapping puts a specifier: absolute paths, best first. */
+  mapped(specifier: string, folder: string): string[] {
+    const { alias, root, mapped } = this.#options;
+    const aliased = Object.entries(alias).flatMap(([name, target]) => (specifier === name || specifier.startsWith(`${name}/`) ? [join(root, target) + specifier.slice(name.length)] : []));
+    return [...aliased, ...mapped(specifier, folder)];
   }
 
   /** Forgets the answers that the appearing of `path` may change. Returns which they were: folder of the importer and specifier. */
@@ -123,6 +132,10 @@ class Search {
     if (bare.startsWith('/')) {
       const inRoot = this.#path(join(root, bare), folder, bare);
       return 'found' in inRoot || !bare.startsWith(root) ? inRoot : this.#path(bare, folder, bare);
+    }
+    for (const candidate of this.#options.mapped(bare, folder)) {
+      const found = this.#file(candidate) ?? this.#folder(candidate);
+      if (found) return this.#done(found);
     }
     if (bare.startsWith('#')) return this.#internal(bare, folder);
     return this.#bare(bare, folder);

@@ -5,7 +5,7 @@ export type FileKind = 'script' | 'style' | 'json' | 'asset';
 
 const kindOfExtension: Record<string, FileKind> = {};
 for (const extension of ['.js', '.mjs', '.cjs', '.jsx', '.ts', '.mts', '.cts', '.tsx']) kindOfExtension[extension] = 'script';
-kindOfExtension['.css'] = 'style';
+for (const extension of ['.css', '.scss', '.sass']) kindOfExtension[extension] = 'style';
 kindOfExtension['.json'] = 'json';
 const assets =
   'svg png jpg jpeg jfif gif webp avif apng ico bmp woff woff2 ttf otf eot mp3 ogg wav flac m4a aac opus mp4 webm ogv mov pdf txt wasm glb gltf webmanifest vtt csv xml';

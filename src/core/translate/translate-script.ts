@@ -1,6 +1,7 @@
 import { transform } from 'oxc-transform';
 import { type Problem, problemAt } from '../problem.js';
 import { chooseHandle } from './handle.js';
+import type { ScriptOptions } from './script-options.js';
 
 /** A source map as the translator gives it (ECMA-426). */
 export interface RawMap {
@@ -26,6 +27,7 @@ export interface TranslateOptions {
   inPackage: boolean;
   /** Add the marks by which React keeps the state of components across updates. */
   refresh: boolean;
+  options: ScriptOptions;
 }
 
 const typescript = /\.[mc]?tsx?$/;
@@ -38,13 +40,21 @@ export async function translateScript(source: string, options: TranslateOptions)
   const isTypeScript = typescript.test(options.id);
   const isJsx = options.id.endsWith('x');
   if (!isTypeScript && !isJsx && (options.inPackage || !mayHoldReact.test(source))) return { text: source, handle };
+  const { jsx, legacyDecorators, decoratorMetadata, verbatimImports, definedFields } = options.options;
   const result = await transform(options.id, source, {
     lang: isTypeScript ? (isJsx ? 'tsx' : 'ts') : 'jsx',
     sourceType: options.id.endsWith('.cjs') || options.id.endsWith('.cts') ? 'commonjs' : 'module',
     sourcemap: true,
+    decorator: { legacy: legacyDecorators, emitDecoratorMetadata: decoratorMetadata },
+    typescript: { onlyRemoveTypeImports: verbatimImports, removeClassFieldsWithoutInitializer: !definedFields },
+    // Fields can only be made assignments where they are taken apart, which syntax before 2022 asks for.
+    ...(definedFields ? {} : { assumptions: { setPublicClassFields: true }, target: 'es2021' }),
     jsx: {
-      runtime: 'automatic',
-      development: true,
+      runtime: jsx.runtime,
+      development: jsx.runtime === 'automatic',
+      ...(jsx.importSource ? { importSource: jsx.importSource } : {}),
+      ...(jsx.pragma ? { pragma: jsx.pragma } : {}),
+      ...(jsx.pragmaFragment ? { pragmaFrag: jsx.pragmaFragment } : {}),
       ...(options.refresh && !options.inPackage ? { refresh: { refreshReg: `${handle}.reg`, refreshSig: `${handle}.sig` } } : {}),
     },
   });

@@ -1,0 +1,213 @@
+import { existsSync, readFileSync } from 'node:fs';
+import { dirname, extname, join } from 'node:path';
+import { fileURLToPath, pathToFileURL } from 'node:url';
+import type { AcceptedPlugin, Message, Result, Root } from 'postcss';
+import type * as Sass from 'sass';
+import { chainMaps } from '../core/maps/chain-maps.js';
+import { type Problem, problemAt } from '../core/problem.js';
+import type { RawMap } from '../core/translate/translate-script.js';
+import { contentHash } from './content-hash.js';
+
+/** A style sheet as CSS, with what it was made of. */
+export interface CompiledStyle {
+  css: string;
+  /** The map back to the source; absent where the CSS is the source. */
+  map?: RawMap;
+  /** Absolute paths of other files that went into it. */
+  dependencies: string[];
+  /** Names of a CSS module and the classes that stand for them. */
+  exports?: Record<string, string>;
+  /** Specifiers of the CSS modules it takes classes from. */
+  composed: string[];
+}
+
+export interface StyleCompilerOptions {
+  root: string;
+  /** Absolute paths for a bare specifier, e.g. through an alias, best first. */
+  mapped(specifier: string, folder: string): readonly string[];
+  /** The file that a specifier in a sheet means. */
+  resolve(specifier: string, file: string): string | undefined;
+}
+
+const cssModule = /\.module\.[a-z]+$/;
+
+/** Turns the user's style sheets into CSS: Sass, the project's own PostCSS plugins, CSS modules. Loads what it needs when it needs it. */
+export class StyleCompiler {
+  readonly #options: StyleCompilerOptions;
+  #plugins: Promise<AcceptedPlugin[]> | undefined;
+  /** Absolute path of the PostCSS configuration, if there is one. */
+  configFile: string | undefined;
+
+  constructor(options: StyleCompilerOptions) {
+    this.#options = options;
+  }
+
+  /** Forgets the PostCSS configuration, e.g. after a change. */
+  forget(): void {
+    this.#plugins = undefined;
+  }
+
+  async compile(id: string, file: string, source: string): Promise<CompiledStyle | Problem> {
+    let style: CompiledStyle = { css: source, dependencies: [], composed: [] };
+    try {
+      if (/\.s[ac]ss$/.test(file)) style = await this.#sass(file, source);
+      if (!id.includes('node_modules/')) style = await this.#postcss(file, style);
+      if (cssModule.test(file)) style = await this.#cssModule(id, file, style);
+      return style;
+    } catch (error) {
+      return styleProblem(error, { id, file, source });
+    }
+  }
+
+  async #sass(file: string, source: string): Promise<CompiledStyle> {
+    const sass: typeof Sass = await import('sass');
+    const result = await sass.compileStringAsync(source, {
+      syntax: extname(file) === '.sass' ? 'indented' : 'scss',
+      url: pathToFileURL(file),
+      sourceMap: true,
+      sourceMapIncludeSources: true,
+      quietDeps: true,
+      logger: { warn: () => {}, debug: () => {} },
+      importers: [{ findFileUrl: (url, { containingUrl }) => this.#sassFile(url, containingUrl ? fileURLToPath(containingUrl) : file) }, new sass.NodePackageImporter(this.#options.root)],
+    });
+    const dependencies = result.loadedUrls.filter(({ protocol }) => protocol === 'file:').map((url) => fileURLToPath(url)).filter((path) => path !== file);
+    return { css: result.css, map: result.sourceMap as unknown as RawMap, dependencies, composed: [] };
+  }
+
+  /** Where `@use "package/sheet"` or an alias leads; Sass itself tries extensions and partials. */
+  #sassFile(url: string, from: string): URL | null {
+    if (/^[a-z][a-z0-9+.-]*:/i.test(url)) return null;
+    for (const candidate of this.#options.mapped(url, dirname(from))) if (hasSassFile(candidate)) return pathToFileURL(candidate);
+    for (let at = dirname(from); ; at = dirname(at)) {
+      const candidate = join(at, 'node_modules', url);
+      if (existsSync(join(at, 'node_modules', url.split('/')[0]!)) && hasSassFile(candidate)) return pathToFileURL(candidate);
+      if (dirname(at) === at) return null;
+    }
+  }
+
+  async #postcss(file: string, style: CompiledStyle): Promise<CompiledStyle> {
+    this.#plugins ??= this.#loadPlugins();
+    const plugins = await this.#plugins;
+    if (plugins.length === 0) return style;
+    const result = await run(plugins, file, style);
+    const dependencies = result.messages.filter(({ type }: Message) => type === 'dependency').map((message: Message) => String(message.file));
+    return { ...style, css: result.css, map: mapOf(result, style), dependencies: [...style.dependencies, ...dependencies] };
+  }
+
+  async #loadPlugins(): Promise<AcceptedPlugin[]> {
+    const { default: loadConfig } = await import('postcss-load-config');
+    try {
+      const found = await loadConfig({ env: 'development' }, this.#options.root);
+      // A configuration above the project is somebody else's.
+      if (!found.file.startsWith(`${this.#options.root}/`)) return [];
+      this.configFile = found.file;
+      return found.plugins as AcceptedPlugin[];
+    } catch (error) {
+      if (error instanceof Error && error.message.startsWith('No PostCSS Config found')) return [];
+      throw error;
+    }
+  }
+
+  /** Gives classes names of their own and collects them. Names from other modules are looked up there. */
+  async #cssModule(id: string, file: string, style: CompiledStyle): Promise<CompiledStyle> {
+    const [values, local, extract, scope] = await Promise.all(
+      ['postcss-modules-values', 'postcss-modules-local-by-default', 'postcss-modules-extract-imports', 'postcss-modules-scope'].map(
+        async (name) => ((await import(name)) as { default: (options?: object) => AcceptedPlugin }).default,
+      ),
+    );
+    const suffix = contentHash(id).slice(0, 6);
+    const dependencies: string[] = [];
+    const composed: string[] = [];
+    const exports: Record<string, string> = {};
+    const collect = { postcssPlugin: 'collect-exports', OnceExit: (root: Root) => this.#collect(root, { file, exports, dependencies, composed }) };
+    const plugins = [values!(), local!({ mode: 'local' }), extract!(), scope!({ generateScopedName: (name: string) => `${name}_${suffix}` }), collect];
+    const result = await run(plugins, file, style);
+    return { css: result.css, map: mapOf(result, style), dependencies: [...style.dependencies, ...dependencies], exports, composed };
+  }
+
+  /** Reads and removes the `:import` and `:export` rules that the plugins leave (the ICSS format). */
+  async #collect(root: Root, into: { file: string; exports: Record<string, string>; dependencies: string[]; composed: string[] }): Promise<void> {
+    const symbols = new Map<string, string>();
+    for (const rule of [...root.nodes]) {
+      if (rule.type !== 'rule') continue;
+      const imported = /^:import\((['"]?)(.*)\1\)$/.exec(rule.selector)?.[2];
+      if (imported !== undefined) {
+        const names = await this.#exportsOf(imported, into);
+        for (const node of rule.nodes) if (node.type === 'decl') symbols.set(node.prop, names[node.value] ?? '');
+        rule.remove();
+      } else if (rule.selector === ':export') {
+        for (const node of rule.nodes) if (node.type === 'decl') into.exports[node.prop] = node.value;
+        rule.remove();
+      }
+    }
+    if (symbols.size === 0) return;
+    const replace = (text: string) => text.replace(/[\w-]+/g, (word) => symbols.get(word) ?? word);
+    for (const name in into.exports) into.exports[name] = replace(into.exports[name]!);
+    root.walkDecls((node) => {
+      node.value = replace(node.value);
+    });
+  }
+
+  async #exportsOf(specifier: string, into: { file: string; dependencies: string[]; composed: string[] }): Promise<Record<string, string>> {
+    const file = this.#options.resolve(specifier, into.file);
+    if (file === undefined) throw Object.assign(new Error(`There is no file for '${specifier}'.`), { specifier });
+    const id = file.slice(this.#options.root.length + 1);
+    const compiled = await this.compile(id, file, readFileSync(file, 'utf8'));
+    if ('code' in compiled) throw Object.assign(new Error(compiled.message), { specifier });
+    into.dependencies.push(file, ...compiled.dependencies);
+    into.composed.push(specifier);
+    return compiled.exports ?? {};
+  }
+}
+
+async function run(plugins: AcceptedPlugin[], file: string, style: CompiledStyle): Promise<Result> {
+  const { default: postcss } = await import('postcss');
+  return postcss(plugins).process(style.css, { from: file, map: { inline: false, annotation: false, sourcesContent: true, prev: false } });
+}
+
+function mapOf(result: Result, { map }: CompiledStyle): RawMap {
+  const made = JSON.parse(result.map.toString()) as RawMap;
+  return map ? chainMaps(made, map) : made;
+}
+
+/** Sass looks for `name`, `name.scss`, `_name.scss`, `name/_index.scss` and so on. */
+function hasSassFile(path: string): boolean {
+  const name = path.slice(dirname(path).length + 1);
+  const stems = [path, join(dirname(path), `_${name}`), join(path, '_index'), join(path, 'index')];
+  return stems.some((stem) => ['', '.scss', '.sass', '.css'].some((extension) => (extension !== '' || extname(stem) !== '') && existsSync(stem + extension)));
+}
+
+interface SassFailure {
+  sassMessage?: string;
+  span?: { url?: URL; start: { offset: number }; end: { offset: number } };
+}
+
+interface CssFailure {
+  reason?: string;
+  input?: { offset?: number; line?: number; column?: number };
+  line?: number;
+  column?: number;
+  specifier?: string;
+}
+
+function styleProblem(error: unknown, { id, file, source }: { id: string; file: string; source: string }): Problem {
+  const { sassMessage, span } = error as SassFailure;
+  if (sassMessage !== undefined && span) {
+    const other = span.url && fileURLToPath(span.url) !== file ? fileURLToPath(span.url) : undefined;
+    const text = other ? readFileSync(other, 'utf8') : source;
+    const folder = file.slice(0, file.length - id.length);
+    return problemAt({ file: other ? other.slice(folder.length) : id, text, start: span.start.offset, end: span.end.offset }, { code: 'syntax-error', message: ended(sassMessage) });
+  }
+  const { reason, line, column, specifier } = error as CssFailure;
+  const message = ended(reason ?? (error instanceof Error ? error.message.split('\n')[0]! : String(error)));
+  const start = specifier ? Math.max(0, source.indexOf(specifier)) : offsetOf(source, line ?? 1, column ?? 1);
+  return problemAt({ file: id, text: source, start, end: start + (specifier?.length ?? 1) }, { code: specifier ? 'import-unresolved' : 'syntax-error', message });
+}
+
+function offsetOf(text: string, line: number, column: number): number {
+  return text.split('\n').slice(0, line - 1).reduce((sum, row) => sum + row.length + 1, 0) + column - 1;
+}
+
+function ended(message: string): string {
+  return /[.!?]$/.test(message) ? message : `${message}.`;
+}

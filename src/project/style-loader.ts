@@ -1,0 +1,58 @@
+import { linkStyle } from '../core/link/link-data.js';
+import type { Edge } from '../core/graph/module-graph.js';
+import { type Problem, problemAt } from '../core/problem.js';
+import { explainFailure } from '../core/resolve/explain-failure.js';
+import type { Resolution, Resolver } from '../core/resolve/resolver.js';
+import { readStyle, type StyleReference } from '../core/translate/read-style.js';
+import type { Loaded } from './module-loader.js';
+import type { Paths } from './paths.js';
+import type { StyleCompiler } from './style-compiler.js';
+
+export interface StyleLoaderOptions {
+  paths: Paths;
+  resolver: Resolver;
+  compiler: StyleCompiler;
+}
+
+/** Takes a style sheet from its source to CSS with resolved references. */
+export async function loadStyle(id: string, source: string, { paths, resolver, compiler }: StyleLoaderOptions): Promise<Loaded> {
+  const file = paths.fileOf(id);
+  const compiled = await compiler.compile(id, file, source);
+  if ('code' in compiled) return { problems: [compiled] };
+  const { css, map, exports, composed } = compiled;
+  const references = readStyle(css, id);
+  if (!Array.isArray(references)) return { problems: [references] };
+  const problems: Problem[] = [];
+  const edges: Edge[] = [];
+  const targets = references.map((reference) => {
+    const resolution = resolveReference(reference, file, resolver);
+    if ('found' in resolution) {
+      const target = paths.idOf(resolution.found);
+      edges.push({ kind: 'style', specifier: reference.specifier, target });
+      return target;
+    }
+    // A missing image leaves a gap in the page; a missing sheet leaves it bare.
+    if (reference.kind === 'sheet' && 'failure' in resolution) {
+      const start = Math.max(0, source.indexOf(reference.specifier));
+      const place = { file: id, text: source, start, end: start + reference.specifier.length };
+      problems.push(problemAt(place, explainFailure(resolution.failure, reference.specifier, paths.root)));
+    }
+    return undefined;
+  });
+  // Classes that are composed must be on the page before those that build on them.
+  for (const specifier of composed) {
+    const resolution = resolveReference({ kind: 'sheet', specifier }, file, resolver);
+    if ('found' in resolution) edges.push({ kind: 'import', specifier, target: paths.idOf(resolution.found) });
+  }
+  if (problems.length > 0) return { problems };
+  const dependencies = compiled.dependencies.map((path) => paths.idOf(path));
+  const content = { kind: 'style', source, css, references, targets, dependencies, linked: linkStyle(exports), ...(map ? { map } : {}) } as const;
+  return { content, edges };
+}
+
+/** In a sheet, a name without `./` is a path first; for `@import` it may be a package too. */
+export function resolveReference({ kind, specifier }: Pick<StyleReference, 'kind' | 'specifier'>, file: string, resolver: Resolver): Resolution {
+  const isPath = /^[./]/.test(specifier);
+  const first = resolver.resolve(isPath ? specifier : `./${specifier}`, file, 'style');
+  return isPath || 'found' in first || kind === 'file' ? first : resolver.resolve(specifier, file, 'style');
+}

@@ -1,0 +1,108 @@
+import { dirname, join } from 'node:path';
+import { createFilesMatcher, createPathsMatcher, getTsconfig, type PathsMatcher, parseTsconfig, type TsConfigResult } from 'get-tsconfig';
+import type { Problem } from '../core/problem.js';
+import type { PackageFiles } from '../core/resolve/package-json.js';
+import { defaultScriptOptions, type ScriptOptions } from '../core/translate/script-options.js';
+
+interface Known {
+  config: TsConfigResult | undefined;
+  options: ScriptOptions;
+  paths: PathsMatcher | null;
+}
+
+/** Targets whose classes have no fields of their own: there, `useDefineForClassFields` is off unless set. */
+const withoutFields = /^(?:es3|es5|es6|es20(?:1\d|20|21))$/i;
+
+/** What the nearest tsconfig.json or jsconfig.json says, with `extends` and project references followed. */
+export class TsSettings {
+  readonly #root: string;
+  readonly #packages: PackageFiles;
+  readonly #byFolder = new Map<string, Known>();
+  /** Configuration files that can't be read, by path. */
+  readonly problems = new Map<string, Problem>();
+  /** Absolute paths of the files that were read. */
+  readonly files = new Set<string>();
+
+  constructor(root: string, packages: PackageFiles) {
+    this.#root = root;
+    this.#packages = packages;
+  }
+
+  /** How a script is to be translated. */
+  optionsFor(file: string): ScriptOptions {
+    return this.#of(dirname(file)).options;
+  }
+
+  /** Paths that `paths` and `baseUrl` give for a specifier, best first. */
+  candidates(specifier: string, folder: string): string[] {
+    return this.#of(folder).paths?.(specifier) ?? [];
+  }
+
+  forget(): void {
+    this.#byFolder.clear();
+    this.files.clear();
+    this.problems.clear();
+  }
+
+  #of(folder: string): Known {
+    const known = this.#byFolder.get(folder);
+    if (known) return known;
+    const config = this.#find(folder);
+    if (config) this.files.add(config.path);
+    const made: Known = { config, options: this.#options(config, folder), paths: config ? createPathsMatcher(config) : null };
+    this.#byFolder.set(folder, made);
+    return made;
+  }
+
+  #find(folder: string): TsConfigResult | undefined {
+    if (folder.includes('/node_modules/')) return undefined;
+    for (const name of ['tsconfig.json', 'jsconfig.json']) {
+      try {
+        const found = getTsconfig(folder, name);
+        // One above the project belongs to something else.
+        if (found?.path.startsWith(`${this.#root}/`)) return referenced(found, join(folder, 'module.ts')) ?? found;
+      } catch (error) {
+        const message = error instanceof Error ? error.message : String(error);
+        this.problems.set(folder, { code: 'settings-unreadable', severity: 'error', message: `${name} cannot be used: ${message}.`, file: name, hint: 'Correct it, or the file that it extends.' });
+      }
+    }
+    return undefined;
+  }
+
+  #options(found: TsConfigResult | undefined, folder: string): ScriptOptions {
+    const options = found?.config.compilerOptions ?? {};
+    const isClassic = options.jsx === 'react' && options.jsxImportSource === undefined;
+    const importSource = options.jsxImportSource ?? this.#usualJsxSource(folder);
+    return {
+      jsx: {
+        runtime: isClassic ? 'classic' : 'automatic',
+        ...(importSource && !isClassic ? { importSource } : {}),
+        ...(isClassic && options.jsxFactory ? { pragma: options.jsxFactory } : {}),
+        ...(isClassic && options.jsxFragmentFactory ? { pragmaFragment: options.jsxFragmentFactory } : {}),
+      },
+      legacyDecorators: options.experimentalDecorators ?? defaultScriptOptions.legacyDecorators,
+      decoratorMetadata: options.emitDecoratorMetadata ?? defaultScriptOptions.decoratorMetadata,
+      verbatimImports: options.verbatimModuleSyntax ?? defaultScriptOptions.verbatimImports,
+      definedFields: options.useDefineForClassFields ?? !withoutFields.test(options.target ?? 'esnext'),
+    };
+  }
+
+  /** A project that depends on Preact and not on React means Preact by its JSX. */
+  #usualJsxSource(folder: string): string | undefined {
+    const { dependencies = {} } = this.#packages.scopeOf(folder) ?? {};
+    return 'preact' in dependencies && !('react' in dependencies) ? 'preact' : undefined;
+  }
+}
+
+/** Of a configuration that only lists others, the listed one that includes a file. */
+function referenced(found: TsConfigResult, file: string): TsConfigResult | undefined {
+  const { references, files, include } = found.config;
+  if (!references || include || (files?.length ?? 0) > 0) return undefined;
+  for (const { path } of references) {
+    const target = join(dirname(found.path), path);
+    const candidate = target.endsWith('.json') ? target : join(target, 'tsconfig.json');
+    const result = { path: candidate, config: parseTsconfig(candidate) };
+    if (createFilesMatcher(result)(file)) return result;
+  }
+  return undefined;
+}
