@@ -51,7 +51,7 @@ export async function serve({
 }): Promise<void> {
   const from = performance.now();
   const settings = await effectiveSettings(process.cwd(), { ...options, ...(page === undefined ? {} : { page }) });
-  const { root, base, alias, roots, conditions, constants, verbatim, listen } = settings;
+  const { root, base, alias, roots, conditions, constants, adapters, verbatim, listen } = settings;
   const pages = [...new Set(settings.routes.map((route) => route.page))];
   const project = new Project({
     root,
@@ -61,6 +61,7 @@ export async function serve({
     roots,
     conditions,
     constants,
+    adapters,
     verbatim,
     ignored: [],
     poll: options.poll ?? false,
@@ -92,6 +93,7 @@ export async function serve({
       port: server.boundPort,
       forwards: server.forwarder.rules.map(({ label, to }) => ({ label, origin: to.origin })),
       routes: settings.routes,
+      notes: [...project.pages.values()].flatMap((shown) => shown.notes),
       modules: project.graph.size,
       ms: performance.now() - from,
       ...(listen.port !== 0 && server.boundPort !== listen.port ? { wantedPort: listen.port } : {}),

@@ -15,7 +15,7 @@ export const problemCodes = {
   'syntax-error': 'A module, a style sheet or a JSON file cannot be parsed.',
   'export-missing': 'A module imports a name that the other module does not export.',
   'import-assigned': 'A module assigns to a name that it imports.',
-  'kind-unknown': 'A file of this kind cannot be imported.',
+  'adapter-failed': 'An adapter of the settings could not make a module of a file.',
   'run-error': 'A module threw an error while it ran in the browser.',
   'internal-error': 'Vine Spark itself failed; please report it.',
 } as const;

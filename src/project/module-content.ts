@@ -20,6 +20,8 @@ export interface ScriptContent {
   edges: RuntimeEdges;
   /** Lies in node_modules. */
   inPackage: boolean;
+  /** Ids of other files that an adapter made it of. */
+  dependencies?: string[];
   /** What stands in `new URL('…', import.meta.url)`, in source order. */
   urls: UrlTarget[];
   /** Linked in the checked form. */

@@ -1,7 +1,10 @@
-import { dirname, join } from 'node:path';
+import { createRequire } from 'node:module';
+import { dirname, join, resolve } from 'node:path';
 import { init as initLexer, parse } from 'es-module-lexer';
+import type { Adapter } from '../core/adapter.js';
 import type { Files } from '../core/files.js';
 import type { Edge } from '../core/graph/module-graph.js';
+import { lineStarts } from '../core/line-index.js';
 import { linkCommonJs } from '../core/link/link-commonjs.js';
 import { linkBytes, linkConstructedSheet, linkJson, linkText, linkUrl } from '../core/link/link-data.js';
 import { type LinkInput, linkModule } from '../core/link/link-module.js';
@@ -11,14 +14,17 @@ import type { RuntimeEdges } from '../core/pieces/piece.js';
 import { type Problem, problemAt } from '../core/problem.js';
 import { explainFailure } from '../core/resolve/explain-failure.js';
 import type { Resolver } from '../core/resolve/resolver.js';
+import { chooseHandle } from '../core/translate/handle.js';
 import { kindOfFile } from '../core/translate/kinds.js';
-import { type RawMap, translateScript } from '../core/translate/translate-script.js';
+import { type RawMap, type Translated, translateScript } from '../core/translate/translate-script.js';
 import { contentHash } from './content-hash.js';
 import type { ModuleContent, UrlTarget } from './module-content.js';
 import type { Paths } from './paths.js';
 import type { StyleCompiler } from './style-compiler.js';
 import { loadStyle } from './style-loader.js';
 import type { TsSettings } from './ts-settings.js';
+
+const ownRequire = createRequire(import.meta.url);
 
 /** The id of the module that stands for what a package leaves out in browsers. */
 export const emptyModule = '~vine/empty';
@@ -32,6 +38,7 @@ export interface LoaderOptions {
   files: Files;
   typescript: TsSettings;
   compiler: StyleCompiler;
+  adapters: readonly Adapter[];
   constants: Readonly<Record<string, string>>;
   /** React is there, so components keep their state across updates. */
   refresh: boolean;
@@ -52,6 +59,8 @@ export class ModuleLoader {
   async load(id: string, bytes: Buffer, isChecked = false): Promise<Loaded> {
     const [path, type] = id.split('?');
     if (type) return this.#withType(id, path!, type, bytes);
+    const adapter = this.#options.adapters.find(({ files }) => files.test(id));
+    if (adapter) return this.#adapted(id, bytes.toString('utf8'), adapter, isChecked);
     const kind = kindOfFile(id);
     if (kind === 'style') return loadStyle(id, bytes.toString('utf8'), this.#options);
     if (kind === 'json') return this.#json(id, bytes.toString('utf8'));
@@ -66,14 +75,19 @@ export class ModuleLoader {
     if (type === 'url') return { content: { kind: 'asset', hash: contentHash(bytes), linked: linkUrl() }, edges: [] };
     if (type === 'css') {
       const loaded = await loadStyle(path, text, this.#options);
-      return 'problems' in loaded || loaded.content.kind !== 'style' ? loaded : this.#data(id, text, linkConstructedSheet(loaded.content.css));
+      return 'problems' in loaded || loaded.content.kind !== 'style'
+        ? loaded
+        : this.#data(id, text, linkConstructedSheet(loaded.content.css));
     }
     return this.#data(id, text, type === 'text' ? linkText(text) : linkBytes(bytes.toString('base64')));
   }
 
   #data(id: string, source: string, linked: Linked): Loaded {
     const edges: RuntimeEdges = { version: contentHash(linked.code), imports: [] };
-    return { content: { kind: 'script', source, linked, edges, inPackage: id.includes('node_modules/'), isChecked: false, urls: [] }, edges: [] };
+    return {
+      content: { kind: 'script', source, linked, edges, inPackage: id.includes('node_modules/'), isChecked: false, urls: [] },
+      edges: [],
+    };
   }
 
   /** The module that exports nothing. */
@@ -88,8 +102,52 @@ export class ModuleLoader {
     await initLexer();
     const inPackage = id.includes('node_modules/');
     this.translations++;
-    const translated = await translateScript(source, { id, inPackage, refresh: this.#options.refresh, options: this.#options.typescript.optionsFor(this.#options.paths.fileOf(id)) });
+    const translated = await translateScript(source, {
+      id,
+      inPackage,
+      refresh: this.#options.refresh,
+      options: this.#options.typescript.optionsFor(this.#options.paths.fileOf(id)),
+    });
     if ('code' in translated) return { problems: [translated] };
+    return this.#finishScript(id, { source, translated, isChecked });
+  }
+
+  /** Makes a module of a file with the user's own adapter. */
+  async #adapted(id: string, source: string, adapter: Adapter, isChecked: boolean): Promise<Loaded> {
+    await initLexer();
+    const { paths } = this.#options;
+    const file = paths.fileOf(id);
+    const dependencies: string[] = [];
+    try {
+      const result = await adapter.translate(source, {
+        file,
+        id,
+        dependOn: (path) => dependencies.push(paths.idOf(resolve(dirname(file), path))),
+      });
+      const { code, map } = typeof result === 'string' ? { code: result, map: undefined } : result;
+      const translated = { text: code, handle: chooseHandle(code), ...(map ? { map } : {}) };
+      const loaded = this.#finishScript(id, { source, translated, isChecked });
+      if ('content' in loaded && loaded.content.kind === 'script') loaded.content.dependencies = dependencies;
+      return loaded;
+    } catch (error) {
+      const { line = 1, column = 1, message } = error as { line?: number; column?: number; message: string };
+      const start = (lineStarts(source)[line - 1] ?? 0) + column - 1;
+      return {
+        problems: [
+          problemAt(
+            { file: id, text: source, start },
+            { code: 'adapter-failed', message: `The adapter '${adapter.name}' failed: ${message}` },
+          ),
+        ],
+      };
+    }
+  }
+
+  #finishScript(
+    id: string,
+    { source, translated, isChecked }: { source: string; translated: Translated; isChecked: boolean },
+  ): Loaded {
+    const inPackage = id.includes('node_modules/');
     const { handle, map } = translated;
     // A byte order mark and a `#!` line may only stand at the start of a file, which the linked form is not.
     const text = translated.text.replace(/^\uFEFF/, ' ').replace(/^( ?)#!/, '$1//');
@@ -173,7 +231,10 @@ export class ModuleLoader {
     }
     runtime.version = contentHash(linked.code, JSON.stringify(runtime));
     const { map } = script;
-    return { content: { kind: 'script', source, linked, edges: runtime, inPackage, isChecked, urls, ...(map ? { map } : {}) }, edges };
+    return {
+      content: { kind: 'script', source, linked, edges: runtime, inPackage, isChecked, urls, ...(map ? { map } : {}) },
+      edges,
+    };
   }
 
   #target(id: string, request: ModuleRequest, script: LinkedScript, problems: Problem[]): string | undefined {
@@ -181,6 +242,12 @@ export class ModuleLoader {
     const { specifier, kind } = request;
     if (/^(?:[a-z][a-z0-9+.-]+:)?\/\//i.test(specifier) || specifier.startsWith('data:'))
       return kind === 'dynamic' ? undefined : this.#foreign(id, request, script, problems);
+    // Helpers of the translator come with Vine Spark, not with the project.
+    if (specifier.startsWith('@oxc-project/runtime/')) return paths.idOf(ownRequire.resolve(specifier));
+    for (const adapter of this.#options.adapters) {
+      const found = adapter.resolve?.(specifier, paths.fileOf(id));
+      if (found !== undefined) return paths.idOf(found);
+    }
     const resolution = resolver.resolve(specifier, paths.fileOf(id), kind === 'require' ? 'require' : 'import');
     if ('empty' in resolution) return emptyModule;
     if ('found' in resolution) return withType(paths.idOf(resolution.found), request.type);
@@ -231,10 +298,7 @@ export class ModuleLoader {
   #json(id: string, source: string): Loaded {
     try {
       const linked = linkJson(source);
-      const edges: RuntimeEdges = { version: contentHash(linked.code), imports: [] };
-      return {
-        content: { kind: 'script', source, linked, edges, inPackage: id.includes('node_modules/'), isChecked: false, urls: [] }, edges: [],
-      };
+      return this.#data(id, source, linked);
     } catch (error) {
       const { message } = error as SyntaxError;
       const start = Number(/position (\d+)/.exec(message)?.[1] ?? source.length);

@@ -1,4 +1,5 @@
-import { dirname } from 'node:path';
+import { dirname, resolve as resolvePath } from 'node:path';
+import type { Adapter } from '../core/adapter.js';
 import { type ImportCheck, missingExports } from '../core/graph/check-imports.js';
 import { modulesRunEarly } from '../core/graph/cycles.js';
 import { missingExportProblem } from '../core/graph/missing-export.js';
@@ -7,12 +8,12 @@ import { digestVersions, type SheetChange } from '../core/live/messages.js';
 import type { PieceModule } from '../core/pieces/piece.js';
 import type { Problem } from '../core/problem.js';
 import { Resolver } from '../core/resolve/resolver.js';
+import { contentHash } from './content-hash.js';
 import { DiskFiles } from './disk-files.js';
 import type { ModuleContent, ScriptContent } from './module-content.js';
 import { emptyModule, type Loaded, ModuleLoader } from './module-loader.js';
 import { openPage, type Page } from './page.js';
 import { Paths } from './paths.js';
-import { contentHash } from './content-hash.js';
 import { StyleCompiler } from './style-compiler.js';
 import { resolveReference } from './style-loader.js';
 import { StyleSheets } from './style-sheets.js';
@@ -30,6 +31,7 @@ export interface ProjectOptions {
   roots: readonly string[];
   conditions: readonly string[];
   constants: Readonly<Record<string, string>>;
+  adapters: readonly Adapter[];
   /** Folders, absolute, that are served as they are. */
   verbatim: readonly string[];
   /** Folders, absolute, whose changes mean nothing. */
@@ -81,7 +83,7 @@ export class Project extends TypedEvents<ProjectEvents> {
   readonly #unmatched = new Map<string, Problem[]>();
   /** Modules whose imports or exports changed and weren't checked yet. */
   readonly #unchecked = new Set<string>();
-  /** File -> style sheets that it went into. */
+  /** File -> modules that it went into, beside its own. */
   readonly #dependents = new Map<string, Set<string>>();
   #hasNewImports = false;
   #watcher: Watcher | undefined;
@@ -98,8 +100,11 @@ export class Project extends TypedEvents<ProjectEvents> {
     super();
     this.options = options;
     this.paths = new Paths(options.root);
-    const { root, alias, roots, conditions, constants, base } = options;
-    const mapped = (specifier: string, folder: string) => this.#typescript.candidates(specifier, folder);
+    const { root, alias, roots, conditions, constants, adapters, base } = options;
+    const mapped = (specifier: string, folder: string) => [
+      ...this.#fromImportMaps(specifier),
+      ...this.#typescript.candidates(specifier, folder),
+    ];
     this.#resolver = new Resolver({ files: this.#files, root, alias, roots, conditions, mapped });
     this.#typescript = new TsSettings(root, this.#resolver.packages);
     this.sheets = new StyleSheets(this.graph, base, this.paths);
@@ -118,6 +123,7 @@ export class Project extends TypedEvents<ProjectEvents> {
       files: this.#files,
       typescript: this.#typescript,
       compiler: this.#compiler,
+      adapters,
       constants,
       refresh: 'found' in react,
       lazyPiece: (id) => `${base}~vine/piece/lazy/${id.split('/').map(encodeURIComponent).join('/')}.js`,
@@ -161,13 +167,13 @@ export class Project extends TypedEvents<ProjectEvents> {
 
   /** Every module that runs when a page loads, dependencies first. Style sheets that scripts import are among them. */
   pageOrder(page: Page): string[] {
-    return this.graph.reachable(page.entries);
+    return this.graph.reachable(page.runs.map(({ entry }) => entry));
   }
 
   /** Whether everything that a page's modules statically need is there. */
   isComplete(page: Page): boolean {
-    if (page.entries.length < page.parts.scripts.length) return false;
-    return page.entries.every((id) => this.graph.has(id)) && this.isWhole(this.pageOrder(page));
+    if (page.problems.length > 0) return false;
+    return page.runs.every(({ entry }) => this.graph.has(entry)) && this.isWhole(this.pageOrder(page));
   }
 
   isWhole(ids: Iterable<string>): boolean {
@@ -198,11 +204,25 @@ export class Project extends TypedEvents<ProjectEvents> {
     const { linked } = content;
     if (content.kind === 'script') {
       if (content.urls.length === 0) return { id, linked, edges: content.edges };
-      const urls = content.urls.map(({ kind, specifier, target }) => (target === undefined ? specifier : kind === 'worker' ? this.#workerUrl(target) : this.sheets.urlOf(target)));
+      const urls = content.urls.map(({ kind, specifier, target }) =>
+        target === undefined ? specifier : kind === 'worker' ? this.#workerUrl(target) : this.sheets.urlOf(target),
+      );
       return { id, linked, edges: { ...content.edges, urls, version: contentHash(content.edges.version, ...urls) } };
     }
     const url = this.sheets.urlOf(id);
-    if (content.kind === 'style') return { id, linked, edges: { version: contentHash(linked.code), imports: this.graph.edges(id).filter(({ kind }) => kind === 'import').map(({ target }) => target), style: url } };
+    if (content.kind === 'style')
+      return {
+        id,
+        linked,
+        edges: {
+          version: contentHash(linked.code),
+          imports: this.graph
+            .edges(id)
+            .filter(({ kind }) => kind === 'import')
+            .map(({ target }) => target),
+          style: url,
+        },
+      };
     return { id, linked, edges: { version: content.hash, imports: [], url } };
   }
 
@@ -228,8 +248,24 @@ export class Project extends TypedEvents<ProjectEvents> {
     return content?.kind === 'script' ? content : undefined;
   }
 
+  /** Where the pages' import maps put a specifier, longest name first. */
+  #fromImportMaps(specifier: string): string[] {
+    const found: string[] = [];
+    for (const { id, parts } of this.pages.values()) {
+      const names = Object.keys(parts.importMap).filter(
+        (name) => name === specifier || (name.endsWith('/') && specifier.startsWith(name)),
+      );
+      for (const name of names.sort((a, b) => b.length - a.length)) {
+        const target = parts.importMap[name]! + specifier.slice(name.length);
+        if (target.startsWith('/')) found.push(this.paths.fileOf(target.slice(1)));
+        else if (target.startsWith('.')) found.push(resolvePath(dirname(this.paths.fileOf(id)), target));
+      }
+    }
+    return found;
+  }
+
   #pageModules(page: Page): string[] {
-    return [...page.entries, ...page.styles.filter((id) => id !== undefined)];
+    return [...page.runs.map(({ entry }) => entry), ...page.styles.filter((id) => id !== undefined)];
   }
 
   #setRoots(): string[] {
@@ -238,7 +274,15 @@ export class Project extends TypedEvents<ProjectEvents> {
 
   #readPage(id: string): void {
     const text = this.#files.readText(this.paths.fileOf(id)) ?? '';
-    this.pages.set(id, openPage(id, text, { paths: this.paths, resolver: this.#resolver }));
+    this.pages.set(
+      id,
+      openPage(id, text, { paths: this.paths, resolver: this.#resolver, hasImports: (script) => this.#hasImports(script) }),
+    );
+  }
+
+  #hasImports(id: string): boolean {
+    const text = this.#files.readText(this.paths.fileOf(id)) ?? '';
+    return /^\s*(?:import\s*["'{*\w]|export\s*[{*\w])/m.test(text);
   }
 
   /** Loads a module unless the graph has it, and everything it statically needs. */
@@ -277,7 +321,7 @@ export class Project extends TypedEvents<ProjectEvents> {
   /** Remembers which other files went into a style sheet, so that a change of theirs makes it anew. */
   #noteDependencies(id: string): void {
     const content = this.graph.content(id);
-    for (const dependency of content?.kind === 'style' ? content.dependencies : []) {
+    for (const dependency of content?.kind === 'asset' ? [] : (content?.dependencies ?? [])) {
       this.#dependents.set(dependency, (this.#dependents.get(dependency) ?? new Set()).add(id));
     }
   }
@@ -410,14 +454,16 @@ export class Project extends TypedEvents<ProjectEvents> {
     const before = this.#loader.translations;
     const hadProblems = this.problems.length > 0;
     const work = new Set<string>();
-    if ([...changes.written, ...changes.disappeared].some((path) => this.#isConfiguration(path))) for (const id of this.#reconfigure()) work.add(id);
+    if ([...changes.written, ...changes.disappeared].some((path) => this.#isConfiguration(path)))
+      for (const id of this.#reconfigure()) work.add(id);
     for (const path of changes.appeared) for (const id of this.#appeared(path)) work.add(id);
     for (const path of changes.disappeared) for (const id of this.#disappeared(path)) work.add(id);
     for (const path of changes.written) {
       const id = this.paths.idOf(path);
       if (this.pages.has(id)) await this.#pageChanged(id);
       else {
-        for (const variant of [id, ...typedIds.map((type) => `${id}?${type}`)]) if (this.#isNews(variant, path)) work.add(variant);
+        for (const variant of [id, ...typedIds.map((type) => `${id}?${type}`)])
+          if (this.#isNews(variant, path)) work.add(variant);
         for (const sheet of this.#dependents.get(id) ?? []) if (this.graph.has(sheet) || this.#failed.has(sheet)) work.add(sheet);
       }
     }
@@ -548,7 +594,8 @@ const typedIds = ['text', 'bytes', 'json', 'css', 'url'];
 
 function isSameContent(before: ModuleContent | undefined, after: ModuleContent): boolean {
   if (before?.kind !== after.kind) return false;
-  if (before.kind === 'script' && after.kind === 'script') return before.edges.version === after.edges.version && before.source === after.source;
+  if (before.kind === 'script' && after.kind === 'script')
+    return before.edges.version === after.edges.version && before.source === after.source;
   if (before.kind === 'style' && after.kind === 'style') return before.css === after.css && before.source === after.source;
   return before.kind === 'asset' && after.kind === 'asset' && before.hash === after.hash;
 }

@@ -68,9 +68,15 @@ export class StyleCompiler {
       sourceMapIncludeSources: true,
       quietDeps: true,
       logger: { warn: () => {}, debug: () => {} },
-      importers: [{ findFileUrl: (url, { containingUrl }) => this.#sassFile(url, containingUrl ? fileURLToPath(containingUrl) : file) }, new sass.NodePackageImporter(this.#options.root)],
+      importers: [
+        { findFileUrl: (url, { containingUrl }) => this.#sassFile(url, containingUrl ? fileURLToPath(containingUrl) : file) },
+        new sass.NodePackageImporter(this.#options.root),
+      ],
     });
-    const dependencies = result.loadedUrls.filter(({ protocol }) => protocol === 'file:').map((url) => fileURLToPath(url)).filter((path) => path !== file);
+    const dependencies = result.loadedUrls
+      .filter(({ protocol }) => protocol === 'file:')
+      .map((url) => fileURLToPath(url))
+      .filter((path) => path !== file);
     return { css: result.css, map: result.sourceMap as unknown as RawMap, dependencies, composed: [] };
   }
 
@@ -90,7 +96,9 @@ export class StyleCompiler {
     const plugins = await this.#plugins;
     if (plugins.length === 0) return style;
     const result = await run(plugins, file, style);
-    const dependencies = result.messages.filter(({ type }: Message) => type === 'dependency').map((message: Message) => String(message.file));
+    const dependencies = result.messages
+      .filter(({ type }: Message) => type === 'dependency')
+      .map((message: Message) => String(message.file));
     return { ...style, css: result.css, map: mapOf(result, style), dependencies: [...style.dependencies, ...dependencies] };
   }
 
@@ -111,22 +119,43 @@ export class StyleCompiler {
   /** Gives classes names of their own and collects them. Names from other modules are looked up there. */
   async #cssModule(id: string, file: string, style: CompiledStyle): Promise<CompiledStyle> {
     const [values, local, extract, scope] = await Promise.all(
-      ['postcss-modules-values', 'postcss-modules-local-by-default', 'postcss-modules-extract-imports', 'postcss-modules-scope'].map(
-        async (name) => ((await import(name)) as { default: (options?: object) => AcceptedPlugin }).default,
-      ),
+      [
+        'postcss-modules-values',
+        'postcss-modules-local-by-default',
+        'postcss-modules-extract-imports',
+        'postcss-modules-scope',
+      ].map(async (name) => ((await import(name)) as { default: (options?: object) => AcceptedPlugin }).default),
     );
     const suffix = contentHash(id).slice(0, 6);
     const dependencies: string[] = [];
     const composed: string[] = [];
     const exports: Record<string, string> = {};
-    const collect = { postcssPlugin: 'collect-exports', OnceExit: (root: Root) => this.#collect(root, { file, exports, dependencies, composed }) };
-    const plugins = [values!(), local!({ mode: 'local' }), extract!(), scope!({ generateScopedName: (name: string) => `${name}_${suffix}` }), collect];
+    const collect = {
+      postcssPlugin: 'collect-exports',
+      OnceExit: (root: Root) => this.#collect(root, { file, exports, dependencies, composed }),
+    };
+    const plugins = [
+      values!(),
+      local!({ mode: 'local' }),
+      extract!(),
+      scope!({ generateScopedName: (name: string) => `${name}_${suffix}` }),
+      collect,
+    ];
     const result = await run(plugins, file, style);
-    return { css: result.css, map: mapOf(result, style), dependencies: [...style.dependencies, ...dependencies], exports, composed };
+    return {
+      css: result.css,
+      map: mapOf(result, style),
+      dependencies: [...style.dependencies, ...dependencies],
+      exports,
+      composed,
+    };
   }
 
   /** Reads and removes the `:import` and `:export` rules that the plugins leave (the ICSS format). */
-  async #collect(root: Root, into: { file: string; exports: Record<string, string>; dependencies: string[]; composed: string[] }): Promise<void> {
+  async #collect(
+    root: Root,
+    into: { file: string; exports: Record<string, string>; dependencies: string[]; composed: string[] },
+  ): Promise<void> {
     const symbols = new Map<string, string>();
     for (const rule of [...root.nodes]) {
       if (rule.type !== 'rule') continue;
@@ -148,7 +177,10 @@ export class StyleCompiler {
     });
   }
 
-  async #exportsOf(specifier: string, into: { file: string; dependencies: string[]; composed: string[] }): Promise<Record<string, string>> {
+  async #exportsOf(
+    specifier: string,
+    into: { file: string; dependencies: string[]; composed: string[] },
+  ): Promise<Record<string, string>> {
     const file = this.#options.resolve(specifier, into.file);
     if (file === undefined) throw Object.assign(new Error(`There is no file for '${specifier}'.`), { specifier });
     const id = file.slice(this.#options.root.length + 1);
@@ -162,7 +194,10 @@ export class StyleCompiler {
 
 async function run(plugins: AcceptedPlugin[], file: string, style: CompiledStyle): Promise<Result> {
   const { default: postcss } = await import('postcss');
-  return postcss(plugins).process(style.css, { from: file, map: { inline: false, annotation: false, sourcesContent: true, prev: false } });
+  return postcss(plugins).process(style.css, {
+    from: file,
+    map: { inline: false, annotation: false, sourcesContent: true, prev: false },
+  });
 }
 
 function mapOf(result: Result, { map }: CompiledStyle): RawMap {
@@ -174,7 +209,11 @@ function mapOf(result: Result, { map }: CompiledStyle): RawMap {
 function hasSassFile(path: string): boolean {
   const name = path.slice(dirname(path).length + 1);
   const stems = [path, join(dirname(path), `_${name}`), join(path, '_index'), join(path, 'index')];
-  return stems.some((stem) => ['', '.scss', '.sass', '.css'].some((extension) => (extension !== '' || extname(stem) !== '') && existsSync(stem + extension)));
+  return stems.some((stem) =>
+    ['', '.scss', '.sass', '.css'].some(
+      (extension) => (extension !== '' || extname(stem) !== '') && existsSync(stem + extension),
+    ),
+  );
 }
 
 interface SassFailure {
@@ -196,16 +235,29 @@ function styleProblem(error: unknown, { id, file, source }: { id: string; file: 
     const other = span.url && fileURLToPath(span.url) !== file ? fileURLToPath(span.url) : undefined;
     const text = other ? readFileSync(other, 'utf8') : source;
     const folder = file.slice(0, file.length - id.length);
-    return problemAt({ file: other ? other.slice(folder.length) : id, text, start: span.start.offset, end: span.end.offset }, { code: 'syntax-error', message: ended(sassMessage) });
+    return problemAt(
+      { file: other ? other.slice(folder.length) : id, text, start: span.start.offset, end: span.end.offset },
+      { code: 'syntax-error', message: ended(sassMessage) },
+    );
   }
   const { reason, line, column, specifier } = error as CssFailure;
   const message = ended(reason ?? (error instanceof Error ? error.message.split('\n')[0]! : String(error)));
   const start = specifier ? Math.max(0, source.indexOf(specifier)) : offsetOf(source, line ?? 1, column ?? 1);
-  return problemAt({ file: id, text: source, start, end: start + (specifier?.length ?? 1) }, { code: specifier ? 'import-unresolved' : 'syntax-error', message });
+  return problemAt(
+    { file: id, text: source, start, end: start + (specifier?.length ?? 1) },
+    { code: specifier ? 'import-unresolved' : 'syntax-error', message },
+  );
 }
 
 function offsetOf(text: string, line: number, column: number): number {
-  return text.split('\n').slice(0, line - 1).reduce((sum, row) => sum + row.length + 1, 0) + column - 1;
+  return (
+    text
+      .split('\n')
+      .slice(0, line - 1)
+      .reduce((sum, row) => sum + row.length + 1, 0) +
+    column -
+    1
+  );
 }
 
 function ended(message: string): string {

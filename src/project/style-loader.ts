@@ -1,5 +1,5 @@
-import { linkStyle } from '../core/link/link-data.js';
 import type { Edge } from '../core/graph/module-graph.js';
+import { linkStyle } from '../core/link/link-data.js';
 import { type Problem, problemAt } from '../core/problem.js';
 import { explainFailure } from '../core/resolve/explain-failure.js';
 import type { Resolution, Resolver } from '../core/resolve/resolver.js';
@@ -46,12 +46,25 @@ export async function loadStyle(id: string, source: string, { paths, resolver, c
   }
   if (problems.length > 0) return { problems };
   const dependencies = compiled.dependencies.map((path) => paths.idOf(path));
-  const content = { kind: 'style', source, css, references, targets, dependencies, linked: linkStyle(exports), ...(map ? { map } : {}) } as const;
+  const content = {
+    kind: 'style',
+    source,
+    css,
+    references,
+    targets,
+    dependencies,
+    linked: linkStyle(exports),
+    ...(map ? { map } : {}),
+  } as const;
   return { content, edges };
 }
 
 /** In a sheet, a name without `./` is a path first; for `@import` it may be a package too. */
-export function resolveReference({ kind, specifier }: Pick<StyleReference, 'kind' | 'specifier'>, file: string, resolver: Resolver): Resolution {
+export function resolveReference(
+  { kind, specifier }: Pick<StyleReference, 'kind' | 'specifier'>,
+  file: string,
+  resolver: Resolver,
+): Resolution {
   const isPath = /^[./]/.test(specifier);
   const first = resolver.resolve(isPath ? specifier : `./${specifier}`, file, 'style');
   return isPath || 'found' in first || kind === 'file' ? first : resolver.resolve(specifier, file, 'style');

@@ -54,10 +54,7 @@ export class StyleSheets {
     if (content.kind !== 'style') return content.edges.version;
     if (above.has(id)) return '0';
     const inner = new Set(above).add(id);
-    const version = contentHash(
-      content.css,
-      ...content.targets.map((target) => (target ? this.versionOf(target, inner) : '')),
-    );
+    const version = contentHash(content.css, ...content.targets.map((target) => (target ? this.versionOf(target, inner) : '')));
     this.#versions.set(id, version);
     return version;
   }

@@ -1,5 +1,12 @@
 import { dirname, join } from 'node:path';
-import { createFilesMatcher, createPathsMatcher, getTsconfig, type PathsMatcher, parseTsconfig, type TsConfigResult } from 'get-tsconfig';
+import {
+  createFilesMatcher,
+  createPathsMatcher,
+  getTsconfig,
+  type PathsMatcher,
+  parseTsconfig,
+  type TsConfigResult,
+} from 'get-tsconfig';
 import type { Problem } from '../core/problem.js';
 import type { PackageFiles } from '../core/resolve/package-json.js';
 import { defaultScriptOptions, type ScriptOptions } from '../core/translate/script-options.js';
@@ -63,7 +70,13 @@ export class TsSettings {
         if (found?.path.startsWith(`${this.#root}/`)) return referenced(found, join(folder, 'module.ts')) ?? found;
       } catch (error) {
         const message = error instanceof Error ? error.message : String(error);
-        this.problems.set(folder, { code: 'settings-unreadable', severity: 'error', message: `${name} cannot be used: ${message}.`, file: name, hint: 'Correct it, or the file that it extends.' });
+        this.problems.set(folder, {
+          code: 'settings-unreadable',
+          severity: 'error',
+          message: `${name} cannot be used: ${message}.`,
+          file: name,
+          hint: 'Correct it, or the file that it extends.',
+        });
       }
     }
     return undefined;

@@ -32,7 +32,7 @@ export class PieceStore {
   ofPage(page: Page, part: 'packages' | 'app'): StoredPiece {
     const isPackage = (id: string) => id.includes('node_modules/') || id.startsWith('~vine/');
     const ids = this.#project.pageOrder(page).filter((id) => isPackage(id) === (part === 'packages'));
-    const after = part === 'app' && page.entries.length > 0 ? `vine.start(${JSON.stringify(page.entries[0])});` : '';
+    const after = part === 'app' && page.runs[0] ? `vine.start(${JSON.stringify(page.runs[0].entry)});` : '';
     return this.#make(`page/${page.id}/${part}`, ids, after);
   }
 

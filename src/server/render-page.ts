@@ -29,18 +29,32 @@ export function renderPage({ project, page, session, hot }: RenderInput): string
     if (id && project.graph.has(id))
       html.update(attribute.start, attribute.end, `href="${project.sheets.urlOf(id)}" data-vine-style="${escapeHtml(id)}"`);
   });
-  for (const { attribute, name, specifier } of page.parts.files) {
-    if (!specifier.startsWith('/'))
-      html.update(attribute.start, attribute.end, `${name}="${escapeHtml(base + join(dirname(page.id), specifier))}"`);
-    else if (base !== '/' && !specifier.startsWith(base))
-      html.update(attribute.start, attribute.end, `${name}="${escapeHtml(base + specifier.slice(1))}"`);
+  for (const { attribute, name, specifier } of page.parts.files)
+    html.update(attribute.start, attribute.end, `${name}="${escapeHtml(fileUrl(specifier, page, base))}"`);
+  for (const { attribute, name, value } of page.parts.sets) {
+    const set = value
+      .split(/,\s+/)
+      .map((candidate) => candidate.trim().replace(/^\S+/, (specifier) => fileUrl(specifier, page, base)));
+    html.update(attribute.start, attribute.end, `${name}="${escapeHtml(set.join(', '))}"`);
   }
+  for (const { start, end } of page.parts.dropped) html.update(start, end, '<!-- -->');
   const isComplete = project.isComplete(page);
-  page.parts.scripts.forEach(({ element }, index) => {
-    html.update(element.start, element.end, isComplete ? pieceScripts(base, page.id, index) : '<!-- -->');
+  page.runs.forEach(({ element }, index) =>
+    html.update(element.start, element.end, isComplete ? pieceScripts(base, page.id, index) : '<!-- -->'),
+  );
+  page.parts.classic.forEach(({ attribute, specifier, element }) => {
+    const isRun = page.runs.some((run) => run.element === element);
+    if (!isRun) html.update(attribute.start, attribute.end, `src="${escapeHtml(fileUrl(specifier, page, base))}"`);
   });
   if (isComplete) html.appendLeft(page.parts.headEnd, importedSheets(project, page));
   return html.toString();
+}
+
+/** The URL of a file that the page names; other origins stay as they are. With `<base>`, the browser does it. */
+function fileUrl(specifier: string, page: Page, base: string): string {
+  if (page.parts.baseHref !== undefined || /^(?:[a-z][a-z0-9+.-]*:|\/\/|#)/i.test(specifier)) return specifier;
+  if (!specifier.startsWith('/')) return base + join(dirname(page.id), specifier);
+  return base === '/' || specifier.startsWith(base) ? specifier : base + specifier.slice(1);
 }
 
 /** Deferred like module scripts: they run in order once the page is parsed, each with the entry that stood there. */

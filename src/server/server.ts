@@ -199,7 +199,8 @@ export class VineServer {
     const file =
       findStatic(verbatim, path) ??
       (isAssetPath(path) && !path.includes('/node_modules/') ? findStatic([root], path) : undefined) ??
-      this.#knownAsset(path);
+      this.#knownAsset(path) ??
+      this.#classicScript(path);
     if (file) {
       sendStatic(request, response, file);
       return true;
@@ -209,6 +210,14 @@ export class VineServer {
       return false;
     this.#sendPage(covering, request, response);
     return true;
+  }
+
+  /** A script that a page loads as it is. */
+  #classicScript(path: string) {
+    const { project } = this.#options;
+    const id = decodePath(path)?.slice(1);
+    const isNamed = id !== undefined && [...project.pages.values()].some(({ classic }) => classic.includes(id));
+    return isNamed ? { folder: project.options.root, path: `/${id}` } : undefined;
   }
 
   /** A file of a package is sent only if the application uses it. */
@@ -244,10 +253,11 @@ export class VineServer {
       return sendPiece(request, response, this.#pieces.ofPage(project.pages.get(page[1]!)!, page[2] as 'packages' | 'app'));
     }
     const start = /^piece\/page\/(.+)\/start-(\d+)\.js$/.exec(decoded);
-    const entry = start && project.pages.get(start[1]!)?.entries[Number(start[2])];
+    const entry = start && project.pages.get(start[1]!)?.runs[Number(start[2])]?.entry;
     if (entry) return sendText(response, 200, script, `self["~vine"].start(${JSON.stringify(entry)});\n`);
     const worker = /^worker\/(.+)\.js$/.exec(decoded);
-    if (worker && project.graph.has(worker[1]!)) return sendPiece(request, response, this.#pieces.worker(worker[1]!, this.#worker));
+    if (worker && project.graph.has(worker[1]!))
+      return sendPiece(request, response, this.#pieces.worker(worker[1]!, this.#worker));
     const lazy = /^piece\/lazy\/(.+)\.js$/.exec(decoded);
     if (lazy) return this.#sendLazy(lazy[1]!, request, response);
     const update = /^piece\/update\/(\d+)\.js$/.exec(decoded);

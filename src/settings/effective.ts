@@ -1,7 +1,9 @@
 import { existsSync, readdirSync, realpathSync, statSync } from 'node:fs';
 import { basename, dirname, join, relative, resolve, sep } from 'node:path';
+import type { Adapter } from '../core/adapter.js';
 import { VineError } from '../core/problem.js';
 import type { ForwardRule } from '../forward/rule.js';
+import { exposedVariables } from './env-files.js';
 import { checkSettings, readSettings } from './read-settings.js';
 import type { Settings } from './schema.js';
 
@@ -38,6 +40,7 @@ export interface EffectiveSettings {
   conditions: readonly string[];
   /** Expression -> its value as source text. */
   constants: Readonly<Record<string, string>>;
+  adapters: readonly Adapter[];
 }
 
 /**
@@ -69,8 +72,17 @@ export async function effectiveSettings(folder: string, line: CommandLineSetting
     conditions: settings.conditions ?? [],
     constants: {
       'process.env.NODE_ENV': '"development"',
+      ...Object.fromEntries(
+        Object.entries(exposedVariables(root, 'development', settings.expose ?? [], process.env)).map(([name, value]) => [
+          `process.env.${name}`,
+          JSON.stringify(value),
+        ]),
+      ),
+      'process.env': '({})',
+      'process.browser': 'true',
       ...Object.fromEntries(Object.entries(settings.constants ?? {}).map(([name, value]) => [name, JSON.stringify(value)])),
     },
+    adapters: settings.adapters ?? [],
   });
 }
 

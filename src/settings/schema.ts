@@ -1,4 +1,5 @@
 import { z } from 'zod';
+import type { Adapter } from '../core/adapter.js';
 
 const path = z.string().startsWith('/', 'must start with /');
 const port = z.number().int('must be a whole number').min(0).max(65_535, 'must be at most 65535');
@@ -13,6 +14,17 @@ function isOrigin(value: string): boolean {
   } catch {
     return false;
   }
+}
+
+function isAdapter(value: unknown): boolean {
+  const adapter = value as Partial<Adapter> | null;
+  return (
+    typeof adapter === 'object' &&
+    adapter !== null &&
+    typeof adapter.name === 'string' &&
+    adapter.files instanceof RegExp &&
+    typeof adapter.translate === 'function'
+  );
 }
 
 /** The settings file's schema: every key optional, unknown ones refused. `docs/settings.md` describes the same keys. */
@@ -38,6 +50,8 @@ export const settingsSchema = z.strictObject({
   alias: z.record(z.string(), z.string()).optional(),
   roots: z.array(z.string()).optional(),
   conditions: z.array(z.string()).optional(),
+  expose: z.array(z.string()).optional(),
+  adapters: z.array(z.custom<Adapter>(isAdapter, 'must be an adapter: { name, files, translate }')).optional(),
   constants: z.record(z.string(), z.union([z.string(), z.number(), z.boolean(), z.null()])).optional(),
 });
 

@@ -1,9 +1,9 @@
 import { afterAll, beforeAll, expect, test } from '@jest/globals';
 import type { Browser } from 'playwright-core';
 import { launchBrowser } from '../support/browser.js';
+import { deepChain, languageCases } from '../support/language-cases.js';
 import { forFolder, outputOf, outputsInNode, programPage, recorder, serveNatively } from '../support/native.js';
 import { Program } from '../support/program.js';
-import { deepChain, languageCases } from '../support/language-cases.js';
 import { type ProgramFiles, randomProgram } from '../support/random-program.js';
 import { Workspace } from '../support/workspace.js';
 

@@ -16,12 +16,17 @@ export class K {} export function h() {}
 export function set() { a = 10; b += 5; c++; --d; [e, f = 9] = [6]; ({ x: { g } } = { x: { g: 'deep' } }); K = null; h = 3; for (i of [1, 2]); for (i in { last: 1 }) {}
   a ||= 5; b &&= 'and'; c ??= 0; d **= 2; e >>>= 1; f = (g = 'chained', 'comma'); }\n`,
   }),
-  exportForms: programOf({
-    'main.js': `import d, { "the tide" as t, then, of, async as as_, get, default as again } from './names.js';\nimport * as ns from './names.js';\nlog(d === again, d.name, t, typeof then, of, as_, get, Object.keys(ns).join());\nlog(Object.prototype.toString.call(ns), Object.isSealed(ns), Reflect.getPrototypeOf(ns), 'nothing' in ns);\ntry { ns.of = 1; } catch (error) { log(error.name); }\ntry { delete ns.of; } catch (error) { log(error.name); }\ntry { ns.fresh = 1; } catch (error) { log(error.name); }\nlog(ns.__proto__, ns.constructor, ns['1'], ns['10']);\n`,
-    'names.js': `export default class { static own = 'class'; }\nconst tide = 'high';\nexport { tide as "the tide", tide as __proto__, tide as constructor, tide as "10", tide as "1" };\nexport const of = 'of', async = 'async', get = 'get';\nexport function then(resolve) { resolve?.('thenable'); }\n`,
-  }, ['./main.js']),
+  exportForms: programOf(
+    {
+      'main.js': `import d, { "the tide" as t, then, of, async as as_, get, default as again } from './names.js';\nimport * as ns from './names.js';\nlog(d === again, d.name, t, typeof then, of, as_, get, Object.keys(ns).join());\nlog(Object.prototype.toString.call(ns), Object.isSealed(ns), Reflect.getPrototypeOf(ns), 'nothing' in ns);\ntry { ns.of = 1; } catch (error) { log(error.name); }\ntry { delete ns.of; } catch (error) { log(error.name); }\ntry { ns.fresh = 1; } catch (error) { log(error.name); }\nlog(ns.__proto__, ns.constructor, ns['1'], ns['10']);\n`,
+      'names.js': `export default class { static own = 'class'; }\nconst tide = 'high';\nexport { tide as "the tide", tide as __proto__, tide as constructor, tide as "10", tide as "1" };\nexport const of = 'of', async = 'async', get = 'get';\nexport function then(resolve) { resolve?.('thenable'); }\n`,
+    },
+    ['./main.js'],
+  ),
   defaultNames: programOf({
-    'main.js': [1, 2, 3, 4, 5, 6, 7, 8].map((n) => `import d${n} from './d${n}.js'; log(${n}, typeof d${n} === 'function' ? d${n}.name : d${n});`).join('\n'),
+    'main.js': [1, 2, 3, 4, 5, 6, 7, 8]
+      .map((n) => `import d${n} from './d${n}.js'; log(${n}, typeof d${n} === 'function' ? d${n}.name : d${n});`)
+      .join('\n'),
     'd1.js': 'export default function () {}',
     'd2.js': 'export default class {}',
     'd3.js': 'export default () => {}',
@@ -61,10 +66,13 @@ export function set() { a = 10; b += 5; c++; --d; [e, f = 9] = [6]; ({ x: { g } 
     'c.js': `import './slow.js'; log('c');`,
     'slow.js': `log('slow before'); await 0; await 0; await 0; log('slow after');`,
   }),
-  selfAndCycles: programOf({
-    'main.js': `import * as me from './main.js'; import { early, late } from './other.js';\nexport const here = 'here'; export function hoisted() { return typeof late; }\nlog(me.here, early, late);`,
-    'other.js': `import { hoisted, here } from './main.js'; export const early = hoisted();\ntry { here; } catch (error) { log(error.name, error.message.slice(0, 46)); }\nexport const late = 1;`,
-  }, ['./main.js', './other.js']),
+  selfAndCycles: programOf(
+    {
+      'main.js': `import * as me from './main.js'; import { early, late } from './other.js';\nexport const here = 'here'; export function hoisted() { return typeof late; }\nlog(me.here, early, late);`,
+      'other.js': `import { hoisted, here } from './main.js'; export const early = hoisted();\ntry { here; } catch (error) { log(error.name, error.message.slice(0, 46)); }\nexport const late = 1;`,
+    },
+    ['./main.js', './other.js'],
+  ),
   manyImports: programOf({
     'main.js': `${Array.from({ length: 2000 }, (_, n) => `import { v as v${n} } from './i${n % 50}.js';`).join('\n')}\nlog(${Array.from({ length: 2000 }, (_, n) => `v${n}`).join(' + ')});`,
     ...Object.fromEntries(Array.from({ length: 50 }, (_, n) => [`i${n}.js`, `export const v = ${n};`])),
@@ -76,6 +84,11 @@ export function set() { a = 10; b += 5; c++; --d; [e, f = 9] = [6]; ({ x: { g } 
 
 /** Too long for a browser to load natively, file by file. Says 4999. */
 export const deepChain: ProgramFiles = programOf({
-    'main.js': `import { sum } from './c0.js'; log(sum);`,
-    ...Object.fromEntries(Array.from({ length: 5000 }, (_, n) => [`c${n}.js`, n === 4999 ? 'export const sum = 0;' : `import { sum as below } from './c${n + 1}.js'; export const sum = below + 1;`])),
-  });
+  'main.js': `import { sum } from './c0.js'; log(sum);`,
+  ...Object.fromEntries(
+    Array.from({ length: 5000 }, (_, n) => [
+      `c${n}.js`,
+      n === 4999 ? 'export const sum = 0;' : `import { sum as below } from './c${n + 1}.js'; export const sum = below + 1;`,
+    ]),
+  ),
+});

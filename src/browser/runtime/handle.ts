@@ -4,8 +4,8 @@ import { liveOf } from './live-api.js';
 import { loadPiece } from './load-piece.js';
 import { dependencyOf, type Instance, registry } from './records.js';
 import { registerComponent, signatureFunction } from './refresh.js';
-import { ensureSheetsBelow, noteRoot } from './sheets.js';
 import { namespaceOf, readTarget, resolveImport } from './resolve-export.js';
+import { ensureSheetsBelow, noteRoot } from './sheets.js';
 
 /** What a linked module calls `my`: its side of the runtime. Each method stands for a piece of syntax. */
 export class Handle {

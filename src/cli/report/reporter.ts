@@ -13,6 +13,8 @@ export interface ReadyReport {
   forwards: readonly { label: string; origin: string }[];
   routes: readonly { pattern: string; page: string }[];
   settingsFile?: string;
+  /** What the user should know of the pages. */
+  notes: readonly string[];
   modules: number;
   ms: number;
 }

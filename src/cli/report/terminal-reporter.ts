@@ -33,7 +33,18 @@ export function terminalReporter(write: (text: string) => void): Reporter {
   };
 }
 
-function readyRows({ version, url, wantedPort, port, forwards, routes, settingsFile, modules, ms }: ReadyReport): string[] {
+function readyRows({
+  version,
+  url,
+  wantedPort,
+  port,
+  forwards,
+  routes,
+  settingsFile,
+  notes,
+  modules,
+  ms,
+}: ReadyReport): string[] {
   const row = (name: string, text: string) => `  ${pc.dim(name.padEnd(column))}${text}`;
   const rows = ['', `  ${pc.bold(pc.green('Vine Spark'))} ${version}`, '', row('page', pc.bold(url))];
   for (const { pattern, page } of routes)
@@ -42,6 +53,7 @@ function readyRows({ version, url, wantedPort, port, forwards, routes, settingsF
   for (const { label, origin } of forwards) rows.push(row('forward', `${label} → ${origin}`));
   if (settingsFile) rows.push(row('settings', settingsFile));
   if (wantedPort !== undefined) rows.push(row('port', pc.yellow(`${wantedPort} is in use, so this is ${port}`)));
+  for (const note of notes) rows.push(row('note', pc.yellow(note)));
   rows.push(row('ready', `${modules} modules in ${Math.round(ms)} ms`), '');
   return rows;
 }

@@ -81,9 +81,7 @@ export class ModuleGraph<Content> {
       importers.set(id, (importers.get(id) ?? 0) + 1);
     }
     const removed = old ? this.#release(id, old.edges) : [];
-    const missing = edges
-      .filter(({ kind, target }) => !isLazy(kind) && !this.#nodes.has(target))
-      .map(({ target }) => target);
+    const missing = edges.filter(({ kind, target }) => !isLazy(kind) && !this.#nodes.has(target)).map(({ target }) => target);
     return { missing: [...new Set(missing)], removed };
   }
 

@@ -60,7 +60,7 @@ export function evaluate(node: Expression | Node, constants: Readonly<Record<str
       return 'regex' in node || 'bigint' in node ? undefined : { value: node.value };
     case 'MemberExpression': {
       const text = constantOf(node, constants);
-      return text === undefined ? undefined : { value: JSON.parse(text) };
+      return text === undefined || text.startsWith('(') ? undefined : { value: JSON.parse(text) };
     }
     case 'UnaryExpression': {
       if (node.operator === 'typeof' && node.argument.type === 'Identifier') {

@@ -38,7 +38,9 @@ export function linkText(text: string): Linked {
 
 /** Links a file whose bytes, as a Uint8Array, are the default export. */
 export function linkBytes(base64: string): Linked {
-  return dataModule(['default: () => my_d'], `const my_d = Uint8Array.from(atob("${base64}"), (byte) => byte.charCodeAt(0))`, ['default']);
+  return dataModule(['default: () => my_d'], `const my_d = Uint8Array.from(atob("${base64}"), (byte) => byte.charCodeAt(0))`, [
+    'default',
+  ]);
 }
 
 /** Links a style sheet whose default export is a constructed sheet, which stays the same object across updates. */

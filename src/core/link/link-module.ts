@@ -153,11 +153,18 @@ function takeImport(draft: Draft, record: Import): number {
 function takeUrl(draft: Draft, start: number, end: number): void {
   const { text, handle } = draft.input;
   if (!/^\s*\.\s*url\s*[,)]/.test(text.slice(end, end + 40))) return;
-  const before = /(?:new\s+((?:Shared)?Worker)\s*\(\s*)?new\s+URL\s*\(\s*((['"])((?:\.{0,2}\/|[\w@])[^'"\\:]*)\3)\s*,\s*$/.exec(text.slice(Math.max(0, start - 400), start));
+  const before = /(?:new\s+((?:Shared)?Worker)\s*\(\s*)?new\s+URL\s*\(\s*((['"])((?:\.{0,2}\/|[\w@])[^'"\\:]*)\3)\s*,\s*$/.exec(
+    text.slice(Math.max(0, start - 400), start),
+  );
   if (!before) return;
   const literal = before[2]!;
   const at = text.lastIndexOf(literal, start);
-  const request = addRequest(draft, { kind: before[1] ? 'worker' : 'url', specifier: before[4]!, start: at + 1, end: at + literal.length - 1 });
+  const request = addRequest(draft, {
+    kind: before[1] ? 'worker' : 'url',
+    specifier: before[4]!,
+    start: at + 1,
+    end: at + literal.length - 1,
+  });
   const place = draft.requests.slice(0, request).filter(({ kind }) => kind === 'url' || kind === 'worker').length;
   draft.edits.push({ start: at, end: at + literal.length, text: `${handle}.at(${place})`.padEnd(literal.length) });
 }

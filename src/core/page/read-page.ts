@@ -10,6 +10,16 @@ export interface Span {
 export interface PageParts {
   /** Module scripts in document order; `specifier` is their `src`, `text` the content of an inline one. */
   scripts: { element: Span; specifier?: string; text?: string; textStart?: number }[];
+  /** Scripts that are no modules, by path. */
+  classic: { element: Span; attribute: Span; specifier: string }[];
+  /** Elements that only make sense for modules loaded one by one. */
+  dropped: Span[];
+  /** `imports` of import maps, the first definition of a name first (HTML Living Standard, 8.1.6.2). */
+  importMap: Record<string, string>;
+  /** The `href` of `<base>`. */
+  baseHref?: string;
+  /** `srcset` attributes. */
+  sets: { attribute: Span; name: string; value: string }[];
   /** Style sheets that the page links. */
   styles: { element: Span; attribute: Span; specifier: string }[];
   /** Other attributes with the path of a file: images, icons, media. */
@@ -22,6 +32,7 @@ export interface PageParts {
 }
 
 const elsewhere = /^(?:[a-z][a-z0-9+.-]*:|\/\/|#)/i;
+const linkedFiles = new Set(['icon', 'apple-touch-icon', 'mask-icon', 'manifest', 'preload', 'prefetch']);
 const fileAttributes: Record<string, string[]> = {
   img: ['src'],
   source: ['src'],
@@ -36,7 +47,18 @@ const fileAttributes: Record<string, string[]> = {
 /** Finds scripts, style sheets and files in an HTML page (HTML Living Standard, 13.2 parsing). */
 export function readPage(html: string): PageParts {
   const document = parse(html, { sourceCodeLocationInfo: true });
-  const parts: PageParts = { scripts: [], styles: [], files: [], headStart: 0, headEnd: 0, title: '' };
+  const parts: PageParts = {
+    scripts: [],
+    classic: [],
+    dropped: [],
+    importMap: {},
+    sets: [],
+    styles: [],
+    files: [],
+    headStart: 0,
+    headEnd: 0,
+    title: '',
+  };
   for (const element of elementsOf(document)) takeElement(element, parts);
   const { start, end } = headOf(document, html);
   parts.headStart = start;
@@ -68,19 +90,43 @@ function takeElement(element: Element, parts: PageParts): void {
     return value && !elsewhere.test(value) ? value : undefined;
   };
   if (element.tagName === 'title') parts.title = textOf(element).text;
-  else if (element.tagName === 'script' && attributes.get('type')?.trim().toLowerCase() === 'module') {
+  else if (element.tagName === 'base' && attributes.has('href')) parts.baseHref ??= attributes.get('href')!;
+  else if (element.tagName === 'script' && attributes.get('type')?.trim().toLowerCase() === 'importmap') {
+    parts.dropped.push(whole);
+    parts.importMap = { ...readImportMap(textOf(element).text), ...parts.importMap };
+  } else if (element.tagName === 'script' && attributes.get('type')?.trim().toLowerCase() === 'module') {
     const specifier = local('src');
     if (specifier) parts.scripts.push({ element: whole, specifier });
     else if (!attributes.has('src')) parts.scripts.push({ element: whole, ...textOf(element) });
+  } else if (element.tagName === 'script' && isJavaScript(attributes.get('type')) && local('src')) {
+    parts.classic.push({ element: whole, attribute: span('src'), specifier: local('src')! });
   } else if (element.tagName === 'link' && local('href')) {
     const relations = (attributes.get('rel') ?? '').toLowerCase().split(/\s+/);
     if (relations.includes('stylesheet'))
       parts.styles.push({ element: whole, attribute: span('href'), specifier: local('href')! });
-    else if (relations.includes('icon')) parts.files.push({ attribute: span('href'), name: 'href', specifier: local('href')! });
+    else if (relations.includes('modulepreload')) parts.dropped.push(whole);
+    else if (relations.some((relation) => linkedFiles.has(relation)))
+      parts.files.push({ attribute: span('href'), name: 'href', specifier: local('href')! });
   }
+  for (const name of ['srcset', 'imagesrcset'])
+    if (attributes.has(name)) parts.sets.push({ attribute: span(name), name, value: attributes.get(name)! });
   for (const name of fileAttributes[element.tagName] ?? []) {
     const specifier = local(name);
     if (specifier) parts.files.push({ attribute: span(name), name, specifier });
+  }
+}
+
+/** Script types that mean JavaScript (HTML Living Standard, 4.12.1). */
+function isJavaScript(type: string | undefined): boolean {
+  return type === undefined || type.trim() === '' || /^(?:text|application)\/(?:x-)?(?:java|ecma)script$/i.test(type.trim());
+}
+
+function readImportMap(text: string): Record<string, string> {
+  try {
+    const { imports } = JSON.parse(text) as { imports?: Record<string, string> };
+    return imports ?? {};
+  } catch {
+    return {}; // browsers ignore a map that they can't parse, and say so in the console
   }
 }
 

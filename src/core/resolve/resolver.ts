@@ -77,7 +77,9 @@ export class Resolver {
   /** Where an alias or the project's own mapping puts a specifier: absolute paths, best first. */
   mapped(specifier: string, folder: string): string[] {
     const { alias, root, mapped } = this.#options;
-    const aliased = Object.entries(alias).flatMap(([name, target]) => (specifier === name || specifier.startsWith(`${name}/`) ? [join(root, target) + specifier.slice(name.length)] : []));
+    const aliased = Object.entries(alias).flatMap(([name, target]) =>
+      specifier === name || specifier.startsWith(`${name}/`) ? [join(root, target) + specifier.slice(name.length)] : [],
+    );
     return [...aliased, ...mapped(specifier, folder)];
   }
 
@@ -127,7 +129,7 @@ class Search {
       const base = target.startsWith('.') || isAbsolute(target) ? join(root, target) : target;
       specifier = base + rest;
     }
-    const bare = specifier.replace(/[?#].*$/, '');
+    const bare = specifier.replace(/(?<!^)[?#].*$/, '');
     if (/^\.{1,2}(?:\/|$)/.test(bare)) return this.#path(join(folder, bare), folder, bare);
     if (bare.startsWith('/')) {
       const inRoot = this.#path(join(root, bare), folder, bare);
