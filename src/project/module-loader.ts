@@ -21,7 +21,7 @@ import { contentHash } from './content-hash.js';
 import type { ModuleContent, UrlTarget } from './module-content.js';
 import type { Paths } from './paths.js';
 import type { StyleCompiler } from './style-compiler.js';
-import { loadStyle } from './style-loader.js';
+import { loadStyle } from './load-style.js';
 import type { TsSettings } from './ts-settings.js';
 
 const ownRequire = createRequire(import.meta.url);

@@ -15,7 +15,7 @@ import { emptyModule, type Loaded, ModuleLoader } from './module-loader.js';
 import { openPage, type Page } from './page.js';
 import { Paths } from './paths.js';
 import { StyleCompiler } from './style-compiler.js';
-import { resolveReference } from './style-loader.js';
+import { resolveReference } from './load-style.js';
 import { StyleSheets } from './style-sheets.js';
 import { TsSettings } from './ts-settings.js';
 import { TypedEvents } from './typed-events.js';

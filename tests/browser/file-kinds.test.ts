@@ -19,7 +19,7 @@ const files: Record<string, string> = {
 <script type="importmap">{ "imports": { "harbour": "/src/harbour.js", "docks/": "./src/docks/" } }</script>
 <link rel="icon" href="img/dot.png"><link rel="modulepreload" href="src/main.ts">
 <link rel="stylesheet" href="page.css"><script src="classic.js"></script><script defer src="old.js"></script></head>
-<body><img id="dot" src="img/dot.png" srcset="img/dot.png 1x, img/dot.png 2x"><div id="app"></div>
+<body><img id="dot" src="img/dot.png" srcset="img/dot.png 1x, img/gull.png 3x"><div id="app"></div>
 <script type="module">import { berth } from './src/berths/one.ts'; said.inline = berth;</script>
 <script type="module" src="src/main.ts"></script></body></html>`,
   'classic.js': 'var said = {};',
@@ -141,7 +141,7 @@ describe('every kind of file', () => {
     expect((await said()).sum).toBe(5);
     expect(
       await watched.page.evaluate('[document.getElementById("dot").srcset, document.getElementById("dot").naturalWidth].join()'),
-    ).toBe('/img/dot.png 1x, /img/dot.png 2x,1');
+    ).toBe('/img/dot.png 1x, /img/gull.png 3x,1');
   });
 
   test('workers, module and classic, with modules of their own', async () => {
