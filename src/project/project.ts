@@ -1,4 +1,5 @@
 import { dirname, resolve as resolvePath } from 'node:path';
+import { idToPath } from '../core/pieces/id-path.js';
 import type { Adapter } from '../core/adapter.js';
 import { type ImportCheck, missingExports } from '../core/graph/check-imports.js';
 import { modulesRunEarly } from '../core/graph/cycles.js';
@@ -126,7 +127,7 @@ export class Project extends TypedEvents<ProjectEvents> {
       adapters,
       constants,
       refresh: 'found' in react,
-      lazyPiece: (id) => `${base}~vine/piece/lazy/${id.split('/').map(encodeURIComponent).join('/')}.js`,
+      lazyPiece: (id) => `${base}~vine/piece/lazy/${idToPath(id)}.js`,
     });
   }
 
@@ -229,7 +230,7 @@ export class Project extends TypedEvents<ProjectEvents> {
   /** The URL of a worker's script. It changes with everything that runs in the worker, so that a new one replaces it. */
   #workerUrl(id: string): string {
     const digest = this.digest(this.graph.reachable([id]));
-    return `${this.options.base}~vine/worker/${id.split('/').map(encodeURIComponent).join('/')}.js?v=${digest.toString(16)}`;
+    return `${this.options.base}~vine/worker/${idToPath(id)}.js?v=${digest.toString(16)}`;
   }
 
   /** The sum of the versions of modules, comparable with what a page computes of its own. */

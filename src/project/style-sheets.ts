@@ -1,4 +1,5 @@
 import { fileURLToPath } from 'node:url';
+import { idToPath } from '../core/pieces/id-path.js';
 import MagicString from 'magic-string';
 import type { ModuleGraph } from '../core/graph/module-graph.js';
 import { chainMaps } from '../core/maps/chain-maps.js';
@@ -41,8 +42,8 @@ export class StyleSheets {
   /** The URL of a sheet or a file, which changes with its content and with that of everything it refers to. */
   urlOf(id: string): string {
     const isSheet = this.#graph.content(id)?.kind === 'style';
-    const path = id.replace(/\?.*$/, '').split('/').map(encodeURIComponent).join('/');
-    return `${this.#base}${isSheet ? '~vine/style/' : ''}${path}?v=${this.versionOf(id)}`;
+    const path = idToPath(id.replace(/\?.*$/, ''));
+    return `${this.#base}${isSheet ? '~vine/style/' : id.startsWith('../') ? '~vine/file/' : ''}${path}?v=${this.versionOf(id)}`;
   }
 
   versionOf(id: string, above: ReadonlySet<string> = new Set()): string {

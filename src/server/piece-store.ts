@@ -1,4 +1,5 @@
 import { indexMap } from '../core/maps/index-map.js';
+import { idToPath } from '../core/pieces/id-path.js';
 import type { MapInput } from '../core/maps/module-map.js';
 import { moduleMap } from '../core/maps/module-map.js';
 import { joinPiece, type Piece, type PieceModule } from '../core/pieces/piece.js';
@@ -106,7 +107,7 @@ export class PieceStore {
   }
 
   #mapPath(name: string, tag: string): string {
-    return `${this.#project.options.base}~vine/map/${name.split('/').map(encodeURIComponent).join('/')}.json?of=${tag}`;
+    return `${this.#project.options.base}~vine/map/${idToPath(name)}.json?of=${tag}`;
   }
 
   #sourcesOf(modules: readonly PieceModule[]): Map<string, MapInput> {

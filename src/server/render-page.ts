@@ -1,4 +1,5 @@
 import { dirname, join } from 'node:path/posix';
+import { idToPath } from '../core/pieces/id-path.js';
 import MagicString from 'magic-string';
 import { escapeHtml } from '../core/html.js';
 import type { ClientSettings } from '../core/live/messages.js';
@@ -59,7 +60,7 @@ function fileUrl(specifier: string, page: Page, base: string): string {
 
 /** Deferred like module scripts: they run in order once the page is parsed, each with the entry that stood there. */
 function pieceScripts(base: string, page: string, index: number): string {
-  const path = `${base}~vine/piece/page/${page.split('/').map(encodeURIComponent).join('/')}`;
+  const path = `${base}~vine/piece/page/${idToPath(page)}`;
   if (index > 0) return `<script defer src="${path}/start-${index}.js"></script>`;
   return `<script defer src="${path}/packages.js"></script><script defer src="${path}/app.js"></script>`;
 }

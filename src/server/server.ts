@@ -1,6 +1,8 @@
 import { readFileSync } from 'node:fs';
+import { idToPath, pathToId } from '../core/pieces/id-path.js';
 import { createServer, type IncomingMessage, type Server, type ServerResponse } from 'node:http';
 import type { AddressInfo } from 'node:net';
+import { basename, dirname } from 'node:path';
 import type { Duplex } from 'node:stream';
 import { escapeHtml, toolPage } from '../core/html.js';
 import type { UpdateMessage } from '../core/live/messages.js';
@@ -15,7 +17,7 @@ import { notFoundPage } from './not-found.js';
 import { looksLikeFile, type PageRoute, PageRoutes } from './page-routes.js';
 import { PieceStore, type StoredPiece } from './piece-store.js';
 import { renderPage } from './render-page.js';
-import { decodePath, findStatic, sendStatic } from './static-file.js';
+import { decodePath, findStatic, type StaticFile, sendStatic } from './static-file.js';
 import { isOwnHost, isOwnOrigin, type Trust } from './trust.js';
 
 export interface VineServerOptions {
@@ -146,7 +148,7 @@ export class VineServer {
     const prefix = `${project.options.base}~vine/piece/lazy/`;
     const lazy = message.pieces
       .filter((url) => url.startsWith(prefix))
-      .map((url) => decodeURIComponent(url.slice(prefix.length, -'.js'.length)));
+      .map((url) => pathToId(decodeURIComponent(url.slice(prefix.length, -'.js'.length))));
     for (const id of lazy) if (!(await project.ensure(id))) return stale;
     const ids = new Set([...project.pageOrder(page), ...project.graph.reachable(lazy)]);
     if (project.digest(ids) !== message.digest) return stale;
@@ -224,9 +226,11 @@ export class VineServer {
   #knownAsset(path: string) {
     const { project } = this.#options;
     const id = decodePath(path)?.slice(1);
-    return id !== undefined && [id, `${id}?url`].some((known) => project.graph.content(known)?.kind === 'asset')
-      ? { folder: project.options.root, path: `/${id}` }
-      : undefined;
+    return id !== undefined && this.#isKnownAsset(id) ? { folder: project.options.root, path: `/${id}` } : undefined;
+  }
+
+  #isKnownAsset(id: string): boolean {
+    return [id, `${id}?url`].some((known) => this.#options.project.graph.content(known)?.kind === 'asset');
   }
 
   #sendPage(id: string, request: IncomingMessage, response: ServerResponse): void {
@@ -247,7 +251,7 @@ export class VineServer {
       if (!isOwnOrigin(request, this.#options.trust)) return sendText(response, 403, json, '{}');
       return sendText(response, 200, json, JSON.stringify({ key: this.live.key, session: this.live.session }));
     }
-    const decoded = decodePath(path) ?? '';
+    const decoded = pathToId(decodePath(path) ?? '');
     const page = /^piece\/page\/(.+)\/(packages|app)\.js$/.exec(decoded);
     if (page && project.pages.has(page[1]!)) {
       return sendPiece(request, response, this.#pieces.ofPage(project.pages.get(page[1]!)!, page[2] as 'packages' | 'app'));
@@ -265,6 +269,8 @@ export class VineServer {
     if (code) return sendText(response, 200, script, code);
     const map = /^map\/(.+)\.json$/.exec(decoded);
     if (map) return this.#sendMap(map[1]!, new URLSearchParams(whole.split('?')[1]).get('of') ?? '', response);
+    const file = /^file\/(.+)$/.exec(decoded);
+    if (file && this.#isKnownAsset(file[1]!)) return sendStatic(request, response, locate(project.paths.fileOf(file[1]!)));
     const style = /^style\/(.+)$/.exec(decoded);
     if (style) return this.#sendStyle(style[1]!, request, response);
     this.#notFound(`~vine/${path}`, undefined, response);
@@ -299,7 +305,7 @@ export class VineServer {
     const sheet = project.sheets.render(id);
     if (!sheet)
       return sendText(response, 404, 'text/css; charset=utf-8', `/* There is no style sheet ${id.replaceAll('*/', '')}. */\n`);
-    const path = id.split('/').map(encodeURIComponent).join('/');
+    const path = idToPath(id);
     const parts = [sheet.text, `\n/*# sourceMappingURL=${project.options.base}~vine/map/style/${path}.json */\n`];
     sendTagged(request, response, { tag: project.sheets.versionOf(id), type: 'text/css; charset=utf-8', parts });
   }
@@ -334,6 +340,11 @@ export class VineServer {
     if (rule) this.forwarder.upgrade(request, socket, head, rule);
     else refuseUpgrade(socket, '404 Not Found');
   }
+}
+
+/** A file outside the project that a module uses. */
+function locate(file: string): StaticFile {
+  return { folder: dirname(file), path: `/${basename(file)}` };
 }
 
 const script = 'text/javascript; charset=utf-8';

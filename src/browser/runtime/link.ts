@@ -92,7 +92,8 @@ function follow(target: Target, follower: Follower): void {
   }
   const { instance, name } = target;
   addFollower(instance, name, follower);
-  if (hasRun(instance) || instance.early.includes(name)) follower.set(readTarget(target));
+  if (hasRun(instance)) follower.set(readTarget(target));
+  else if (instance.early.includes(name)) setEarly(follower, target);
 }
 
 function addFollower(instance: Instance, name: string, follower: Follower): void {
@@ -100,6 +101,15 @@ function addFollower(instance: Instance, name: string, follower: Follower): void
   const group = followers.get(name) ?? new Set();
   followers.set(name, group.add(follower));
   follower.importer.follows.push([group, follower]);
+}
+
+/** Sets a variable to a function that is hoisted. The linker goes by the text: what looks like one may stand in another scope. */
+function setEarly(follower: Follower, target: Target): void {
+  try {
+    follower.set(readTarget(target));
+  } catch (error) {
+    if (!(error instanceof ReferenceError)) throw error;
+  }
 }
 
 function hasRun(instance: Instance): boolean {

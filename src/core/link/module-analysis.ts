@@ -2,7 +2,7 @@ import { analyze, type Reference, type Variable } from 'eslint-scope';
 import type { Node, Program } from 'estree';
 import { walk } from 'estree-walker';
 import { parseSync } from 'oxc-parser';
-import type { Edit } from './edits.js';
+import { blank, type Edit } from './edits.js';
 import { foldConstants } from './fold-constants.js';
 
 /** A node with its offsets, as the parser gives them. */
@@ -31,10 +31,10 @@ export interface Analysis {
 
 /**
  * Whether linking needs a syntax tree: a top-level `await` may be there, an exported or imported name (`suspects`) may be
- * assigned, a constant is to be folded, or the text holds what a classic script would take for an HTML comment. Errs towards yes.
+ * assigned, `export {}` or `arguments` may stand at the top, a constant is to be folded, or the text holds what a classic script would take for an HTML comment. Errs towards yes.
  */
 export function needsAnalysis(text: string, suspects: ReadonlySet<string>, constants: Readonly<Record<string, string>>): boolean {
-  if (/\bawait\b|<!--|^\s*-->/m.test(text)) return true;
+  if (/\bawait\b|\barguments\b|<!--|^\s*-->|\bexport\s*\{\s*\}/m.test(text)) return true;
   for (const constant in constants) if (text.includes(constant)) return true;
   return suspects.size > 0 && mayBeAssigned(text, [...suspects]);
 }
@@ -68,6 +68,8 @@ export function analyseModule(input: AnalysisInput): Analysis {
   const parents = parentsOf(tree);
   const edits = [
     ...foldConstants(tree, input.constants),
+    ...emptyExportEdits(tree, input.text),
+    ...topLevelArguments(tree),
     ...htmlCommentEdits(tree, input.text),
     ...assignmentEdits(variables, parents, input),
     ...(input.isChecked ? checkedReadEdits(variables, parents, input) : []),
@@ -129,6 +131,29 @@ function hasTopLevelAwait(tree: Program): boolean {
     },
   });
   return found;
+}
+
+/** `export {}` exports nothing, so that nothing else shows it; it can't stay in a function. */
+function emptyExportEdits(tree: Program, text: string): Edit[] {
+  return tree.body.flatMap((statement) => {
+    if (statement.type !== 'ExportNamedDeclaration' || statement.declaration || statement.source || statement.specifiers.length > 0) return [];
+    const { start, end } = statement as Spanned;
+    return [blank(text, start, end)];
+  });
+}
+
+/** A module has no `arguments`, but the function that it's linked into does: another name, as long, that nobody defines. */
+function topLevelArguments(tree: Program): Edit[] {
+  const edits: Edit[] = [];
+  walk(tree, {
+    enter(node, parent, key) {
+      if (node.type !== 'ArrowFunctionExpression' && functionTypes.has(node.type)) return this.skip();
+      if (node.type !== 'Identifier' || node.name !== 'arguments' || key === 'property' || key === 'key' || parent?.type.endsWith('Specifier')) return;
+      const { start, end } = node as Spanned;
+      edits.push({ start, end, text: 'argument$' });
+    },
+  });
+  return edits;
 }
 
 /** `a<!--b` compares in a module but starts a comment in a script: a space keeps them apart (ECMA-262, B.1.1). */
