@@ -12,10 +12,15 @@ export interface StyleLoaderOptions {
   paths: Paths;
   resolver: Resolver;
   compiler: StyleCompiler;
+  installCommand: string;
 }
 
 /** Takes a style sheet from its source to CSS with resolved references. */
-export async function loadStyle(id: string, source: string, { paths, resolver, compiler }: StyleLoaderOptions): Promise<Loaded> {
+export async function loadStyle(
+  id: string,
+  source: string,
+  { paths, resolver, compiler, installCommand }: StyleLoaderOptions,
+): Promise<Loaded> {
   const file = paths.fileOf(id);
   const compiled = await compiler.compile(id, file, source);
   if ('code' in compiled) return { problems: [compiled] };
@@ -35,7 +40,9 @@ export async function loadStyle(id: string, source: string, { paths, resolver, c
     if (reference.kind === 'sheet' && 'failure' in resolution) {
       const start = Math.max(0, source.indexOf(reference.specifier));
       const place = { file: id, text: source, start, end: start + reference.specifier.length };
-      problems.push(problemAt(place, explainFailure(resolution.failure, reference.specifier, paths.root)));
+      problems.push(
+        problemAt(place, explainFailure(resolution.failure, reference.specifier, { root: paths.root, installCommand })),
+      );
     }
     return undefined;
   });

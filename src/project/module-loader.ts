@@ -18,10 +18,10 @@ import { chooseHandle } from '../core/translate/handle.js';
 import { kindOfFile } from '../core/translate/kinds.js';
 import { type RawMap, type Translated, translateScript } from '../core/translate/translate-script.js';
 import { contentHash } from './content-hash.js';
+import { loadStyle } from './load-style.js';
 import type { ModuleContent, UrlTarget } from './module-content.js';
 import type { Paths } from './paths.js';
 import type { StyleCompiler } from './style-compiler.js';
-import { loadStyle } from './load-style.js';
 import type { TsSettings } from './ts-settings.js';
 
 const ownRequire = createRequire(import.meta.url);
@@ -36,6 +36,7 @@ export interface LoaderOptions {
   paths: Paths;
   resolver: Resolver;
   files: Files;
+  installCommand: string;
   typescript: TsSettings;
   compiler: StyleCompiler;
   adapters: readonly Adapter[];
@@ -223,7 +224,7 @@ export class ModuleLoader {
     }
     if (problems.length > 0) return { problems };
     if (linked.format === 'commonjs') runtime.commonjs = true;
-    if (/\.m[jt]s$/.test(id) || (inPackage && this.#scopeType(id) === 'module')) runtime.nodeDefault = true;
+    if (/\.m[jt]s$/.test(id) || this.#scopeType(id) === 'module') runtime.nodeDefault = true;
     if (script.text.includes('import.meta.live')) {
       runtime.specifiers = Object.fromEntries(
         edges.filter(({ kind }) => kind === 'import').map(({ specifier, target }) => [specifier, target]),
@@ -238,7 +239,7 @@ export class ModuleLoader {
   }
 
   #target(id: string, request: ModuleRequest, script: LinkedScript, problems: Problem[]): string | undefined {
-    const { resolver, paths } = this.#options;
+    const { resolver, paths, installCommand } = this.#options;
     const { specifier, kind } = request;
     if (/^(?:[a-z][a-z0-9+.-]+:)?\/\//i.test(specifier) || specifier.startsWith('data:'))
       return kind === 'dynamic' ? undefined : this.#foreign(id, request, script, problems);
@@ -252,7 +253,12 @@ export class ModuleLoader {
     if ('empty' in resolution) return emptyModule;
     if ('found' in resolution) return withType(paths.idOf(resolution.found), request.type);
     if (kind === 'require') return undefined;
-    problems.push(problemAt(placeOf(id, request, script), explainFailure(resolution.failure, specifier, paths.root)));
+    problems.push(
+      problemAt(
+        placeOf(id, request, script),
+        explainFailure(resolution.failure, specifier, { root: paths.root, installCommand }),
+      ),
+    );
     return undefined;
   }
 

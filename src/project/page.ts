@@ -29,12 +29,13 @@ export interface Page {
 export interface PageOptions {
   paths: Paths;
   resolver: Resolver;
+  installCommand: string;
   /** Whether a script has static imports or exports. */
   hasImports(id: string): boolean;
 }
 
 /** Reads a page and finds the files it names. What is missing becomes a problem of the page. */
-export function openPage(id: string, text: string, { paths, resolver, hasImports }: PageOptions): Page {
+export function openPage(id: string, text: string, { paths, resolver, installCommand, hasImports }: PageOptions): Page {
   const parts = readPage(text);
   const page: Page = {
     id,
@@ -53,7 +54,8 @@ export function openPage(id: string, text: string, { paths, resolver, hasImports
     const path = /^\.{0,2}\//.test(based) ? based : `./${based}`;
     const resolution = resolver.resolve(path, paths.fileOf(id), use);
     if ('found' in resolution) return paths.idOf(resolution.found);
-    const reason = 'failure' in resolution ? explainFailure(resolution.failure, specifier, paths.root) : undefined;
+    const reason =
+      'failure' in resolution ? explainFailure(resolution.failure, specifier, { root: paths.root, installCommand }) : undefined;
     const message = `The page names '${specifier}', but there is no such file.`;
     const inText = text.indexOf(specifier, span.start);
     const start = inText === -1 || inText > span.end ? span.start : inText;

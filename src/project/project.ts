@@ -1,22 +1,23 @@
 import { dirname, resolve as resolvePath } from 'node:path';
-import { idToPath } from '../core/pieces/id-path.js';
 import type { Adapter } from '../core/adapter.js';
 import { type ImportCheck, missingExports } from '../core/graph/check-imports.js';
 import { modulesRunEarly } from '../core/graph/cycles.js';
 import { missingExportProblem } from '../core/graph/missing-export.js';
 import { type Edge, isLazy, ModuleGraph } from '../core/graph/module-graph.js';
 import { digestVersions, type SheetChange } from '../core/live/messages.js';
+import { idToPath } from '../core/pieces/id-path.js';
 import type { PieceModule } from '../core/pieces/piece.js';
 import type { Problem } from '../core/problem.js';
+import { installCommandFor } from '../core/resolve/explain-failure.js';
 import { Resolver } from '../core/resolve/resolver.js';
 import { contentHash } from './content-hash.js';
 import { DiskFiles } from './disk-files.js';
+import { resolveReference } from './load-style.js';
 import type { ModuleContent, ScriptContent } from './module-content.js';
 import { emptyModule, type Loaded, ModuleLoader } from './module-loader.js';
 import { openPage, type Page } from './page.js';
 import { Paths } from './paths.js';
 import { StyleCompiler } from './style-compiler.js';
-import { resolveReference } from './load-style.js';
 import { StyleSheets } from './style-sheets.js';
 import { TsSettings } from './ts-settings.js';
 import { TypedEvents } from './typed-events.js';
@@ -76,6 +77,7 @@ export class Project extends TypedEvents<ProjectEvents> {
   readonly #resolver: Resolver;
   readonly #typescript: TsSettings;
   readonly #compiler: StyleCompiler;
+  readonly #installCommand: string;
   readonly #loader: ModuleLoader;
   readonly #loading = new Map<string, Promise<void>>();
   readonly #bytes = new Map<string, Buffer>();
@@ -83,6 +85,8 @@ export class Project extends TypedEvents<ProjectEvents> {
   /** Imports of names that aren't exported, by importer. */
   readonly #unmatched = new Map<string, Problem[]>();
   /** Modules whose imports or exports changed and weren't checked yet. */
+  /** Folders outside the project that are watched. */
+  readonly #outside = new Set<string>();
   readonly #unchecked = new Set<string>();
   /** File -> modules that it went into, beside its own. */
   readonly #dependents = new Map<string, Set<string>>();
@@ -108,6 +112,7 @@ export class Project extends TypedEvents<ProjectEvents> {
     ];
     this.#resolver = new Resolver({ files: this.#files, root, alias, roots, conditions, mapped });
     this.#typescript = new TsSettings(root, this.#resolver.packages);
+    this.#installCommand = installCommandFor(root, (path) => this.#files.kindOf(path) === 'file');
     this.sheets = new StyleSheets(this.graph, base, this.paths);
     this.#compiler = new StyleCompiler({
       root,
@@ -122,6 +127,7 @@ export class Project extends TypedEvents<ProjectEvents> {
       paths: this.paths,
       resolver: this.#resolver,
       files: this.#files,
+      installCommand: this.#installCommand,
       typescript: this.#typescript,
       compiler: this.#compiler,
       adapters,
@@ -158,6 +164,7 @@ export class Project extends TypedEvents<ProjectEvents> {
       poll: this.options.poll,
       onChanges: (changes) => this.#enqueue(() => this.#take(changes)),
     });
+    for (const folder of this.#outside) this.#watcher.add(folder);
     await this.#watcher.ready();
   }
 
@@ -277,7 +284,12 @@ export class Project extends TypedEvents<ProjectEvents> {
     const text = this.#files.readText(this.paths.fileOf(id)) ?? '';
     this.pages.set(
       id,
-      openPage(id, text, { paths: this.paths, resolver: this.#resolver, hasImports: (script) => this.#hasImports(script) }),
+      openPage(id, text, {
+        paths: this.paths,
+        installCommand: this.#installCommand,
+        resolver: this.#resolver,
+        hasImports: (script) => this.#hasImports(script),
+      }),
     );
   }
 
@@ -311,12 +323,22 @@ export class Project extends TypedEvents<ProjectEvents> {
     const { missing, removed } = this.graph.set(id, loaded.content, loaded.edges);
     this.#unchecked.add(id);
     this.#noteDependencies(id);
+    this.#watchOutside(id);
     if (importsOf(loaded.edges) !== before) this.#hasNewImports = true;
     this.#drop(removed);
     if (isNew) this.#unsent.removed.delete(id);
     if (!isSame) this.#unsent.changed.add(id);
     if (!isSame) this.#noteWorkers(id);
     await Promise.all(missing.map((target) => this.#visit(target)));
+  }
+
+  /** A linked package's own source lies elsewhere: its folder is watched too. */
+  #watchOutside(id: string): void {
+    if (!id.startsWith('../') || id.includes('node_modules/')) return;
+    const folder = this.#resolver.packages.scopeOf(dirname(this.paths.fileOf(id)))?.folder;
+    if (folder === undefined || this.#outside.has(folder) || this.options.root.startsWith(`${folder}/`)) return;
+    this.#outside.add(folder);
+    this.#watcher?.add(folder);
   }
 
   /** Remembers which other files went into a style sheet, so that a change of theirs makes it anew. */

@@ -1,8 +1,8 @@
 import { fileURLToPath } from 'node:url';
-import { idToPath } from '../core/pieces/id-path.js';
 import MagicString from 'magic-string';
 import type { ModuleGraph } from '../core/graph/module-graph.js';
 import { chainMaps } from '../core/maps/chain-maps.js';
+import { idToPath } from '../core/pieces/id-path.js';
 import type { RawMap } from '../core/translate/translate-script.js';
 import { contentHash } from './content-hash.js';
 import type { ModuleContent, StyleContent } from './module-content.js';

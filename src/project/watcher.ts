@@ -58,6 +58,11 @@ export class Watcher {
     });
   }
 
+  /** Watches another folder. */
+  add(folder: string): void {
+    this.#watcher.add(folder);
+  }
+
   /** Settles when every folder is being watched. */
   ready(): Promise<void> {
     return new Promise((resolve) => this.#watcher.once('ready', resolve));

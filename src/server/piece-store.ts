@@ -1,7 +1,7 @@
 import { indexMap } from '../core/maps/index-map.js';
-import { idToPath } from '../core/pieces/id-path.js';
 import type { MapInput } from '../core/maps/module-map.js';
 import { moduleMap } from '../core/maps/module-map.js';
+import { idToPath } from '../core/pieces/id-path.js';
 import { joinPiece, type Piece, type PieceModule } from '../core/pieces/piece.js';
 import { contentHash } from '../project/content-hash.js';
 import type { Page } from '../project/page.js';

@@ -1,8 +1,8 @@
 import { dirname, join } from 'node:path/posix';
-import { idToPath } from '../core/pieces/id-path.js';
 import MagicString from 'magic-string';
 import { escapeHtml } from '../core/html.js';
 import type { ClientSettings } from '../core/live/messages.js';
+import { idToPath } from '../core/pieces/id-path.js';
 import type { Page } from '../project/page.js';
 import type { Project } from '../project/project.js';
 

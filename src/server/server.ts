@@ -1,11 +1,11 @@
 import { readFileSync } from 'node:fs';
-import { idToPath, pathToId } from '../core/pieces/id-path.js';
 import { createServer, type IncomingMessage, type Server, type ServerResponse } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { basename, dirname } from 'node:path';
 import type { Duplex } from 'node:stream';
 import { escapeHtml, toolPage } from '../core/html.js';
 import type { UpdateMessage } from '../core/live/messages.js';
+import { idToPath, pathToId } from '../core/pieces/id-path.js';
 import { VineError } from '../core/problem.js';
 import { isAssetPath } from '../core/translate/kinds.js';
 import { Forwarder } from '../forward/forwarder.js';

@@ -13,21 +13,53 @@ const uses: [imports: string, expression: string, expected: unknown][] = [
   [`import { nanoid } from 'nanoid';`, `nanoid().length`, 21],
   [`import clsx from 'clsx';`, `clsx('a', { b: true })`, 'a b'],
   [`import classNames from 'classnames';`, `classNames('a', { b: true })`, 'a b'],
-  [`import { MemoryRouter, Route, Routes } from 'react-router';`, `html(<MemoryRouter initialEntries={['/berths']}><Routes><Route path="berths" element={<i>b</i>} /></Routes></MemoryRouter>)`, '<i>b</i>'],
+  [
+    `import { MemoryRouter, Route, Routes } from 'react-router';`,
+    `html(<MemoryRouter initialEntries={['/berths']}><Routes><Route path="berths" element={<i>b</i>} /></Routes></MemoryRouter>)`,
+    '<i>b</i>',
+  ],
   [`import { create } from 'zustand';`, `create(() => ({ tide: 4 })).getState().tide`, 4],
   [`import { produce } from 'immer';`, `produce({ a: [1] }, (draft) => { draft.a.push(2); }).a.length`, 2],
-  [`import { QueryClient, QueryClientProvider } from '@tanstack/react-query';`, `html(<QueryClientProvider client={new QueryClient()}>q</QueryClientProvider>)`, 'q'],
+  [
+    `import { QueryClient, QueryClientProvider } from '@tanstack/react-query';`,
+    `html(<QueryClientProvider client={new QueryClient()}>q</QueryClientProvider>)`,
+    'q',
+  ],
   [`import { line } from 'd3-shape';`, `line()([[0, 0], [1, 2]])`, 'M0,0L1,2'],
-  [`import { map, of } from 'rxjs';`, `(() => { let seen; of(2).pipe(map((n) => n * 2)).subscribe((n) => { seen = n; }); return seen; })()`, 4],
-  [`import { combineReducers } from 'redux';`, `Object.keys(combineReducers({ a: (state = 1) => state })(undefined, { type: 'x' })).join()`, 'a'],
-  [`import { configureStore, createSlice } from '@reduxjs/toolkit';`, `configureStore({ reducer: createSlice({ name: 's', initialState: 5, reducers: {} }).reducer }).getState()`, 5],
+  [
+    `import { map, of } from 'rxjs';`,
+    `(() => { let seen; of(2).pipe(map((n) => n * 2)).subscribe((n) => { seen = n; }); return seen; })()`,
+    4,
+  ],
+  [
+    `import { combineReducers } from 'redux';`,
+    `Object.keys(combineReducers({ a: (state = 1) => state })(undefined, { type: 'x' })).join()`,
+    'a',
+  ],
+  [
+    `import { configureStore, createSlice } from '@reduxjs/toolkit';`,
+    `configureStore({ reducer: createSlice({ name: 's', initialState: 5, reducers: {} }).reducer }).getState()`,
+    5,
+  ],
   [`import * as R from 'ramda';`, `R.sum(R.range(0, 4))`, 6],
-  [`import styled from 'styled-components';`, `html((({ B }) => <B>s</B>)({ B: styled.b\`color: red\` })).replace(/ class="[^"]*"/, '')`, '<b>s</b>'],
+  [
+    `import styled from 'styled-components';`,
+    `html((({ B }) => <B>s</B>)({ B: styled.b\`color: red\` })).replace(/ class="[^"]*"/, '')`,
+    '<b>s</b>',
+  ],
   [`import { css } from '@emotion/react';`, `typeof css({ color: 'red' }).name`, 'string'],
   [`import { h, options } from 'preact';`, `[h('i', null).type, typeof options].join()`, 'i,object'],
-  [`import { autorun, observable } from 'mobx';`, `(() => { const o = observable({ n: 1 }); let seen; autorun(() => { seen = o.n; }); o.n = 2; return seen; })()`, 2],
+  [
+    `import { autorun, observable } from 'mobx';`,
+    `(() => { const o = observable({ n: 1 }); let seen; autorun(() => { seen = o.n; }); o.n = 2; return seen; })()`,
+    2,
+  ],
   [`import i18next from 'i18next';`, `typeof i18next.t`, 'function'],
-  [`import { useForm } from 'react-hook-form';`, `html((({ F }) => <F />)({ F: () => <b>{typeof useForm().register}</b> }))`, '<b>function</b>'],
+  [
+    `import { useForm } from 'react-hook-form';`,
+    `html((({ F }) => <F />)({ F: () => <b>{typeof useForm().register}</b> }))`,
+    '<b>function</b>',
+  ],
   [`import { marked } from 'marked';`, `marked.parse('# Tide').trim()`, '<h1>Tide</h1>'],
   [`import DOMPurify from 'dompurify';`, `DOMPurify.sanitize('<b onclick=x>q</b>')`, '<b>q</b>'],
   [`import $ from 'jquery';`, `$('<p>q</p>').text()`, 'q'],
@@ -58,10 +90,15 @@ createRoot(document.getElementById('app')).render(<StrictMode><pre id="results">
   const program = await Program.serve(workspace.root);
   expect(program.events.filter(({ event }) => event === 'problems')).toEqual([]);
   const { page, errors } = await openPage(browser, program.url);
-  await page.locator('#results').waitFor({ timeout: 10_000 }).catch(() => undefined);
+  await page
+    .locator('#results')
+    .waitFor({ timeout: 10_000 })
+    .catch(() => undefined);
   expect(errors).toEqual([]);
   const results = JSON.parse((await page.textContent('#results'))!) as unknown[];
-  expect(Object.fromEntries(results.map((result, index) => [uses[index]![0], result]))).toEqual(Object.fromEntries(uses.map(([imports, , expected]) => [imports, expected])));
+  expect(Object.fromEntries(results.map((result, index) => [uses[index]![0], result]))).toEqual(
+    Object.fromEntries(uses.map(([imports, , expected]) => [imports, expected])),
+  );
   await browser.close();
   await program.stop();
   workspace.dispose();

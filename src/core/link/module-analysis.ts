@@ -136,7 +136,13 @@ function hasTopLevelAwait(tree: Program): boolean {
 /** `export {}` exports nothing, so that nothing else shows it; it can't stay in a function. */
 function emptyExportEdits(tree: Program, text: string): Edit[] {
   return tree.body.flatMap((statement) => {
-    if (statement.type !== 'ExportNamedDeclaration' || statement.declaration || statement.source || statement.specifiers.length > 0) return [];
+    if (
+      statement.type !== 'ExportNamedDeclaration' ||
+      statement.declaration ||
+      statement.source ||
+      statement.specifiers.length > 0
+    )
+      return [];
     const { start, end } = statement as Spanned;
     return [blank(text, start, end)];
   });
@@ -148,7 +154,14 @@ function topLevelArguments(tree: Program): Edit[] {
   walk(tree, {
     enter(node, parent, key) {
       if (node.type !== 'ArrowFunctionExpression' && functionTypes.has(node.type)) return this.skip();
-      if (node.type !== 'Identifier' || node.name !== 'arguments' || key === 'property' || key === 'key' || parent?.type.endsWith('Specifier')) return;
+      if (
+        node.type !== 'Identifier' ||
+        node.name !== 'arguments' ||
+        key === 'property' ||
+        key === 'key' ||
+        parent?.type.endsWith('Specifier')
+      )
+        return;
       const { start, end } = node as Spanned;
       edits.push({ start, end, text: 'argument$' });
     },

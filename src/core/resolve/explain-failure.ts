@@ -1,14 +1,46 @@
-import { relative } from 'node:path';
+import { dirname, join, relative } from 'node:path';
 import type { Problem } from '../problem.js';
 import type { Failure } from './resolver.js';
 
+export interface ExplainContext {
+  root: string;
+  /** The command of the project's package manager that adds a package. */
+  installCommand: string;
+}
+
+const lockFiles: [file: string, command: string][] = [
+  ['pnpm-lock.yaml', 'pnpm add'],
+  ['yarn.lock', 'yarn add'],
+  ['package-lock.json', 'npm install'],
+];
+
+/** The command that adds a package to a project, by the lock file that lies beside it or above. */
+export function installCommandFor(root: string, hasFile: (path: string) => boolean): string {
+  for (let at = root; ; at = dirname(at)) {
+    for (const [file, command] of lockFiles) if (hasFile(join(at, file))) return command;
+    if (dirname(at) === at) return 'npm install';
+  }
+}
+
 /** Says in words why a specifier leads nowhere, and what to do. */
-export function explainFailure(failure: Failure, specifier: string, root: string): Pick<Problem, 'code' | 'message' | 'hint'> {
+export function explainFailure(
+  failure: Failure,
+  specifier: string,
+  { root, installCommand }: ExplainContext,
+): Pick<Problem, 'code' | 'message' | 'hint'> {
   switch (failure.reason) {
     case 'file-missing': {
       const tried = relative(root, failure.tried);
-      const hint = failure.suggestion
-        ? `Did you mean '${failure.suggestion}'?`
+      if (failure.isCase) {
+        const message = `There is no file for '${specifier}': the one there is called ${failure.similar}.`;
+        return {
+          code: 'import-unresolved',
+          message,
+          hint: 'Write it with the same upper and lower case; not every system tells them apart, but this one and most servers do.',
+        };
+      }
+      const hint = failure.similar
+        ? `Did you mean ${join(dirname(tried), failure.similar)}?`
         : `Looked for ${tried}, also with the extensions of scripts and styles, and for an index file in it.`;
       return { code: 'import-unresolved', message: `There is no file for '${specifier}'.`, hint };
     }
@@ -16,7 +48,7 @@ export function explainFailure(failure: Failure, specifier: string, root: string
       return {
         code: 'package-missing',
         message: `The package '${failure.packageName}' is not installed.`,
-        hint: `Install it with: npm install ${failure.packageName}. A path of your own needs ./ in front.`,
+        hint: `Install it with: ${installCommand} ${failure.packageName}. A path of your own needs ./ in front.`,
       };
     case 'entry-missing':
       return {

@@ -1,14 +1,16 @@
 import { builtinModules } from 'node:module';
-import { dirname, isAbsolute, join, relative } from 'node:path';
+import { basename, dirname, isAbsolute, join, relative } from 'node:path';
 import { exports as resolveExports, imports as resolveImports } from 'resolve.exports';
 import type { Files } from '../files.js';
+import { nearMiss } from '../near-miss.js';
 import { PackageFiles, type PackageJson } from './package-json.js';
 
 /** How the specifier is used, which decides conditions and extensions. */
 export type RequestUse = 'import' | 'require' | 'style' | 'page';
 
 export type Failure =
-  | { reason: 'file-missing'; tried: string; suggestion?: string }
+  /** `similar` is a file beside it with nearly that name; `isCase`: only upper and lower case differ. */
+  | { reason: 'file-missing'; tried: string; similar?: string; isCase?: boolean }
   | { reason: 'package-missing'; packageName: string }
   | { reason: 'entry-missing'; packageName: string; subpath: string }
   | { reason: 'builtin'; name: string }
@@ -155,14 +157,29 @@ class Search {
   #path(path: string, folder: string, specifier: string): Resolution {
     const mapped = this.#browserMapped(path);
     if (mapped === false) return { empty: true, probed: this.#probed };
-    const found = this.#file(mapped ?? path) ?? this.#folder(mapped ?? path);
+    const wanted = mapped ?? path;
+    const found = this.#file(wanted) ?? this.#folder(wanted.replace(/\/$/, ''));
     if (found) {
       const again = this.#browserMapped(found);
       if (again === false) return { empty: true, probed: this.#probed };
       return this.#done(again ?? found);
     }
     if (this.#use === 'style' && !specifier.startsWith('.')) return this.#bare(specifier, folder);
-    return this.#fail({ reason: 'file-missing', tried: path });
+    return this.#fail({ reason: 'file-missing', tried: path, ...this.#similar(path) });
+  }
+
+  /** A file or folder with nearly the same name, for "did you mean". */
+  #similar(path: string): { similar?: string; isCase?: boolean } {
+    const wanted = basename(path);
+    const names = this.#options.files.list(dirname(path));
+    const withoutExtension = (name: string) => name.replace(/\.[^.]+$/, '');
+    const sameButCase = names.find((name) =>
+      [name, withoutExtension(name)].some((form) => form.toLowerCase() === wanted.toLowerCase()),
+    );
+    if (sameButCase) return { similar: sameButCase, isCase: true };
+    const near =
+      nearMiss(wanted, names) ?? names.find((name) => withoutExtension(name) === nearMiss(wanted, names.map(withoutExtension)));
+    return near ? { similar: near } : {};
   }
 
   #exists(path: string): boolean {

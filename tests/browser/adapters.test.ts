@@ -1,0 +1,61 @@
+import { readFileSync } from 'node:fs';
+import { join } from 'node:path';
+import { afterAll, beforeAll, expect, test } from '@jest/globals';
+import type { Browser } from 'playwright-core';
+import { launchBrowser, openPage } from '../support/browser.js';
+import { Program } from '../support/program.js';
+import { repository, Workspace } from '../support/workspace.js';
+
+/** The settings files that docs/adapters.md shows. */
+const [markdown, yaml] = [...readFileSync(join(repository, 'docs/adapters.md'), 'utf8').matchAll(/```ts\n([\s\S]*?)```/g)].map(
+  (match) => match[1]!,
+);
+
+let browser: Browser;
+beforeAll(async () => {
+  browser = await launchBrowser();
+});
+afterAll(() => browser.close());
+
+test('the Markdown adapter of the docs makes HTML, and updates', async () => {
+  const workspace = Workspace.with(
+    {
+      'index.html': '<!doctype html><div id="notice"></div><script type="module" src="notice.js"></script>',
+      'notice.js': `import notice from './notice.md';\ndocument.querySelector('#notice').innerHTML = notice;\nimport.meta.live?.take();\n`,
+      'notice.md': '# No ferry to *Heron Island*',
+      'vine-spark.config.ts': markdown!,
+    },
+    { packages: true },
+  );
+  const program = await Program.serve(workspace.root, []);
+  const { page, loads } = await openPage(browser, program.url);
+  await program.next('joined');
+  expect(await page.textContent('#notice h1 em')).toBe('Heron Island');
+  workspace.write({ 'notice.md': '# No ferry to *Great Skerry*' });
+  await program.next('applied');
+  expect(await page.textContent('#notice h1 em')).toBe('Great Skerry');
+  expect(loads()).toBe(1);
+  await program.stop();
+  workspace.dispose();
+});
+
+test('the YAML adapter of the docs makes data, and shows a mistake where it is', async () => {
+  const workspace = Workspace.with(
+    {
+      'index.html':
+        '<!doctype html><script type="module">import quay from "./quay.yaml"; document.title = quay.berths[1].name;</script>',
+      'quay.yaml': 'berths:\n  - name: east\n  - name: west\n',
+      'vine-spark.config.ts': yaml!,
+    },
+    { packages: true },
+  );
+  const program = await Program.serve(workspace.root, []);
+  const { page } = await openPage(browser, program.url);
+  await program.next('joined');
+  expect(await page.title()).toBe('west');
+  workspace.write({ 'quay.yaml': 'berths:\n  - name: east\n - name: west\n' });
+  const { problems } = await program.next('problems');
+  expect(problems[0]).toMatchObject({ code: 'adapter-failed', file: 'quay.yaml', position: { line: 3 } });
+  await program.stop();
+  workspace.dispose();
+});
