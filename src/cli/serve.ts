@@ -109,8 +109,8 @@ function connect(
   reporter: Reporter,
   { project, server, isQuiet }: { project: Project; server: VineServer; isQuiet: boolean },
 ): void {
-  if (project.problems.length > 0) reporter.problems(project.problems);
-  project.on('problems', (problems) => reporter.problems(problems));
+  if (project.problems.length > 0) reporter.problems(project.problems, true);
+  project.on('problems', (problems) => reporter.problems(problems, false));
   project.on('failure', ({ message, stack }) => {
     printProblem({
       code: 'internal-error',

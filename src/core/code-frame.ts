@@ -15,7 +15,9 @@ const widest = 160;
 export function codeFrame(text: string, starts: readonly number[], position: Position, width: number): CodeFrameLine[] {
   const frame: CodeFrameLine[] = [];
   const first = Math.max(1, position.line - linesBefore);
-  const last = Math.min(starts.length, position.line + linesAfter);
+  // What follows the last line end is no line, unless it's the place itself.
+  const lines = starts.at(-1) === text.length ? starts.length - 1 : starts.length;
+  const last = Math.max(position.line, Math.min(lines, position.line + linesAfter));
   const cutAt = position.column > widest - 40 ? position.column - 60 : 0;
   for (let line = first; line <= last; line++) {
     const whole = text.slice(starts[line - 1], starts[line] ?? text.length).replace(/[\r\n\u2028\u2029]+$/, '');

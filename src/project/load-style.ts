@@ -60,6 +60,7 @@ export async function loadStyle(
     references,
     targets,
     dependencies,
+    folders: compiled.folders,
     linked: linkStyle(exports),
     ...(map ? { map } : {}),
   } as const;

@@ -38,6 +38,8 @@ export interface StyleContent {
   map?: RawMap;
   /** Ids of other files that went into the CSS. */
   dependencies: string[];
+  /** Absolute paths of folders any of whose files may change the CSS. */
+  folders: string[];
   references: StyleReference[];
   /** For each reference the id it leads to; `undefined` for what is not a file of the project. */
   targets: (string | undefined)[];

@@ -30,7 +30,10 @@ const ownRequire = createRequire(import.meta.url);
 export const emptyModule = '~vine/empty';
 
 /** A module as far as it could be made: with content and edges, or with what is wrong. */
-export type Loaded = { content: ModuleContent; edges: Edge[] } | { problems: Problem[] };
+export type Loaded =
+  | { content: ModuleContent; edges: Edge[] }
+  /** `edges` lead to what was found all the same, where more may be wrong. */
+  | { problems: Problem[]; edges?: Edge[] };
 
 export interface LoaderOptions {
   paths: Paths;
@@ -162,7 +165,9 @@ export class ModuleLoader {
         hint: 'Assign to a variable of this module, or export a function from the other module that changes it there.',
       }),
     );
-    return writes.length > 0 ? { problems: writes } : this.#finish(id, script);
+    const finished = this.#finish(id, script);
+    if (writes.length === 0) return finished;
+    return { problems: [...writes, ...('problems' in finished ? finished.problems : [])], edges: finished.edges ?? [] };
   }
 
   #link(id: string, input: LinkInput): Linked | Problem {
@@ -222,7 +227,7 @@ export class ModuleLoader {
         runtime.dynamic = { ...runtime.dynamic, [key]: { id: target, piece: this.#options.lazyPiece(target) } };
       }
     }
-    if (problems.length > 0) return { problems };
+    if (problems.length > 0) return { problems, edges };
     if (linked.format === 'commonjs') runtime.commonjs = true;
     if (/\.m[jt]s$/.test(id) || this.#scopeType(id) === 'module') runtime.nodeDefault = true;
     if (script.text.includes('import.meta.live')) {

@@ -8,6 +8,7 @@ import { digestVersions, type SheetChange } from '../core/live/messages.js';
 import { idToPath } from '../core/pieces/id-path.js';
 import type { PieceModule } from '../core/pieces/piece.js';
 import type { Problem } from '../core/problem.js';
+import type { ProblemCode } from '../core/problem-codes.js';
 import { installCommandFor } from '../core/resolve/explain-failure.js';
 import { Resolver } from '../core/resolve/resolver.js';
 import { contentHash } from './content-hash.js';
@@ -88,6 +89,8 @@ export class Project extends TypedEvents<ProjectEvents> {
   /** Folders outside the project that are watched. */
   readonly #outside = new Set<string>();
   readonly #unchecked = new Set<string>();
+  /** Style sheets that any file of some folder may change. */
+  readonly #sheetsOverFolders = new Set<string>();
   /** File -> modules that it went into, beside its own. */
   readonly #dependents = new Map<string, Set<string>>();
   #hasNewImports = false;
@@ -140,10 +143,11 @@ export class Project extends TypedEvents<ProjectEvents> {
   /** Problems that keep some page from being up to date, the page's own first. */
   get problems(): Problem[] {
     const all = [
+      ...this.#typescript.problems.values(),
       ...[...this.pages.values()].flatMap(({ problems }) => problems),
       ...[...this.#failed.values(), ...this.#unmatched.values()].flat(),
     ];
-    return all.map((problem) => this.#withChain(problem));
+    return all.map((problem) => this.#withChain(problem)).sort(byUse);
   }
 
   get translations(): number {
@@ -314,6 +318,9 @@ export class Project extends TypedEvents<ProjectEvents> {
     if (!loaded) return;
     if ('problems' in loaded) {
       this.#failed.set(id, loaded.problems);
+      // One broken module must not hide what is wrong below it.
+      const below = (loaded.edges ?? []).filter(({ kind, target }) => !isLazy(kind) && !this.graph.has(target));
+      if (!this.graph.has(id)) await Promise.all(below.map(({ target }) => this.#visit(target)));
       return;
     }
     this.#failed.delete(id);
@@ -344,6 +351,7 @@ export class Project extends TypedEvents<ProjectEvents> {
   /** Remembers which other files went into a style sheet, so that a change of theirs makes it anew. */
   #noteDependencies(id: string): void {
     const content = this.graph.content(id);
+    if (content?.kind === 'style' && content.folders.length > 0) this.#sheetsOverFolders.add(id);
     for (const dependency of content?.kind === 'asset' ? [] : (content?.dependencies ?? [])) {
       this.#dependents.set(dependency, (this.#dependents.get(dependency) ?? new Set()).add(id));
     }
@@ -487,6 +495,7 @@ export class Project extends TypedEvents<ProjectEvents> {
       else {
         for (const variant of [id, ...typedIds.map((type) => `${id}?${type}`)])
           if (this.#isNews(variant, path)) work.add(variant);
+        for (const sheet of this.#sheetsOverFolders) if (this.#looksInto(sheet, path)) work.add(sheet);
         for (const sheet of this.#dependents.get(id) ?? []) if (this.graph.has(sheet) || this.#failed.has(sheet)) work.add(sheet);
       }
     }
@@ -498,8 +507,14 @@ export class Project extends TypedEvents<ProjectEvents> {
     for (const id of work) if (this.graph.has(id) || this.#failed.has(id)) await this.#reload(id);
     await this.#settle();
     this.#forgetUnreachableFailures();
+    if (hadProblems && this.#failed.size === 0) this.#drop(this.graph.dropUnreachable());
     for (const id of work) for (const sheet of this.sheets.changed(id)) this.#unsent.styles.add(sheet);
     this.#send(changes.since, this.#loader.translations - before, hadProblems);
+  }
+
+  #looksInto(sheet: string, path: string): boolean {
+    const content = this.graph.content(sheet);
+    return content?.kind === 'style' && content.folders.some((folder) => path.startsWith(`${folder}/`));
   }
 
   /** Whether a file says how modules are made or found. */
@@ -610,6 +625,27 @@ export class Project extends TypedEvents<ProjectEvents> {
     const chain = this.graph.chainTo(problem.file);
     return chain.length > 1 ? { ...problem, chain } : problem;
   }
+}
+
+/** Codes of problems, those first whose solution may solve others. */
+const mostUsefulFirst: ProblemCode[] = [
+  'settings-unreadable',
+  'syntax-error',
+  'adapter-failed',
+  'file-missing',
+  'package-missing',
+  'import-unresolved',
+  'package-entry-missing',
+  'builtin-in-browser',
+];
+
+function byUse(a: Problem, b: Problem): number {
+  const rank = ({ code, file }: Problem) => {
+    const place = mostUsefulFirst.indexOf(code);
+    // What is wrong in a package is seldom the user's to solve.
+    return (place === -1 ? mostUsefulFirst.length : place) + (file?.includes('node_modules/') ? 100 : 0);
+  };
+  return rank(a) - rank(b) || (a.file ?? '').localeCompare(b.file ?? '') || (a.position?.line ?? 0) - (b.position?.line ?? 0);
 }
 
 /** Endings of ids whose files are imported with a type attribute or by URL. */

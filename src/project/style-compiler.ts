@@ -15,6 +15,8 @@ export interface CompiledStyle {
   map?: RawMap;
   /** Absolute paths of other files that went into it. */
   dependencies: string[];
+  /** Absolute paths of folders any of whose files may change it, e.g. because a plugin looks for class names in them. */
+  folders: string[];
   /** Names of a CSS module and the classes that stand for them. */
   exports?: Record<string, string>;
   /** Specifiers of the CSS modules it takes classes from. */
@@ -48,7 +50,7 @@ export class StyleCompiler {
   }
 
   async compile(id: string, file: string, source: string): Promise<CompiledStyle | Problem> {
-    let style: CompiledStyle = { css: source, dependencies: [], composed: [] };
+    let style: CompiledStyle = { css: source, dependencies: [], folders: [], composed: [] };
     try {
       if (/\.s[ac]ss$/.test(file)) style = await this.#sass(file, source);
       if (!id.includes('node_modules/')) style = await this.#postcss(file, style);
@@ -77,7 +79,7 @@ export class StyleCompiler {
       .filter(({ protocol }) => protocol === 'file:')
       .map((url) => fileURLToPath(url))
       .filter((path) => path !== file);
-    return { css: result.css, map: result.sourceMap as unknown as RawMap, dependencies, composed: [] };
+    return { css: result.css, map: result.sourceMap as unknown as RawMap, dependencies, folders: [], composed: [] };
   }
 
   /** Where `@use "package/sheet"` or an alias leads; Sass itself tries extensions and partials. */
@@ -99,7 +101,16 @@ export class StyleCompiler {
     const dependencies = result.messages
       .filter(({ type }: Message) => type === 'dependency')
       .map((message: Message) => String(message.file));
-    return { ...style, css: result.css, map: mapOf(result, style), dependencies: [...style.dependencies, ...dependencies] };
+    const folders = result.messages
+      .filter(({ type }: Message) => type === 'dir-dependency')
+      .map((message: Message) => String(message.dir));
+    return {
+      ...style,
+      css: result.css,
+      map: mapOf(result, style),
+      dependencies: [...style.dependencies, ...dependencies],
+      folders,
+    };
   }
 
   async #loadPlugins(): Promise<AcceptedPlugin[]> {
@@ -146,6 +157,7 @@ export class StyleCompiler {
       css: result.css,
       map: mapOf(result, style),
       dependencies: [...style.dependencies, ...dependencies],
+      folders: style.folders,
       exports,
       composed,
     };

@@ -25,7 +25,7 @@ export class TsSettings {
   readonly #root: string;
   readonly #packages: PackageFiles;
   readonly #byFolder = new Map<string, Known>();
-  /** Configuration files that can't be read, by path. */
+  /** Configuration files that can't be read, by name. */
   readonly problems = new Map<string, Problem>();
   /** Absolute paths of the files that were read. */
   readonly files = new Set<string>();
@@ -63,23 +63,30 @@ export class TsSettings {
 
   #find(folder: string): TsConfigResult | undefined {
     if (folder.includes('/node_modules/')) return undefined;
-    for (const name of ['tsconfig.json', 'jsconfig.json']) {
-      try {
-        const found = getTsconfig(folder, name);
-        // One above the project belongs to something else.
-        if (found?.path.startsWith(`${this.#root}/`)) return referenced(found, join(folder, 'module.ts')) ?? found;
-      } catch (error) {
-        const message = error instanceof Error ? error.message : String(error);
-        this.problems.set(folder, {
-          code: 'settings-unreadable',
-          severity: 'error',
-          message: `${name} cannot be used: ${message}.`,
-          file: name,
-          hint: 'Correct it, or the file that it extends.',
-        });
-      }
+    const found = ['tsconfig.json', 'jsconfig.json']
+      .map((name) => this.#read(folder, name))
+      .filter((config) => config !== undefined);
+    // Of the two, the nearer one.
+    const [nearest] = found.sort((a, b) => dirname(b.path).length - dirname(a.path).length);
+    return nearest && (referenced(nearest, join(folder, 'module.ts')) ?? nearest);
+  }
+
+  #read(folder: string, name: string): TsConfigResult | undefined {
+    try {
+      const found = getTsconfig(folder, name);
+      // One above the project belongs to something else.
+      return found?.path.startsWith(`${this.#root}/`) ? found : undefined;
+    } catch (error) {
+      const message = (error instanceof Error ? error.message : String(error)).replace(/\.$/, '');
+      this.problems.set(name, {
+        code: 'settings-unreadable',
+        severity: 'error',
+        message: `${name} cannot be used: ${message}.`,
+        file: name,
+        hint: 'Correct it, or the file that it extends.',
+      });
+      return undefined;
     }
-    return undefined;
   }
 
   #options(found: TsConfigResult | undefined, folder: string): ScriptOptions {

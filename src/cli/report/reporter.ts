@@ -26,7 +26,8 @@ export type PageReport = { from: LivePage; ms: number } & Extract<PageMessage, {
 export interface Reporter {
   ready(report: ReadyReport): void;
   updated(update: ProjectUpdate, reports: readonly PageReport[], silent: number): void;
-  problems(problems: readonly Problem[]): void;
+  /** `isStart`: the page could not be made at all yet. */
+  problems(problems: readonly Problem[], isStart: boolean): void;
   solved(ms: number): void;
   joined(page: LivePage): void;
   left(page: LivePage): void;

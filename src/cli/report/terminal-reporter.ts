@@ -16,14 +16,9 @@ export function terminalReporter(write: (text: string) => void): Reporter {
     updated(update, reports, silent) {
       for (const text of updateLines(update, reports, silent)) event(text);
     },
-    problems(problems) {
-      event(
-        pc.red(
-          problems.length === 1
-            ? 'a problem; the page keeps the last good build'
-            : `${problems.length} problems; the page keeps the last good build`,
-        ),
-      );
+    problems(problems, isStart) {
+      const count = problems.length === 1 ? 'a problem' : `${problems.length} problems`;
+      event(pc.red(`${count}; ${isStart ? 'the page starts when this is solved' : 'the page keeps the last good build'}`));
       for (const problem of problems) line(`\n${indent(problemText(problem))}\n`);
     },
     solved: () => event(pc.green('solved')),

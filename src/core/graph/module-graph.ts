@@ -85,6 +85,12 @@ export class ModuleGraph<Content> {
     return { missing: [...new Set(missing)], removed };
   }
 
+  /** Removes what no root reaches, e.g. what was loaded for a module that could not be made after all. */
+  dropUnreachable(): string[] {
+    const alone = [...this.#nodes.values()].filter(({ id, importers }) => importers.size === 0 && !this.#roots.has(id));
+    return alone.flatMap(({ id }) => this.#dropIfUnreachable(id));
+  }
+
   /**
    * Every module reachable from `starts` over static imports and `require`, dependencies before dependents: the order in
    * which the standard evaluates them. `skip` names modules to leave out together with what only they reach.

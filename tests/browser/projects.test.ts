@@ -1,0 +1,89 @@
+import { symlinkSync } from 'node:fs';
+import { join } from 'node:path';
+import { afterAll, beforeAll, expect, test } from '@jest/globals';
+import type { Browser } from 'playwright-core';
+import { launchBrowser, openPage } from '../support/browser.js';
+import { Program } from '../support/program.js';
+import { Workspace } from '../support/workspace.js';
+
+let browser: Browser;
+beforeAll(async () => {
+  browser = await launchBrowser();
+});
+afterAll(() => browser.close());
+
+test("a linked package's source is translated, and updated in place", async () => {
+  const workspace = Workspace.with(
+    {
+      'app/package.json': '{ "name": "app", "dependencies": { "react": "*", "ui": "*" } }',
+      'app/index.html': '<!doctype html><div id="app"></div><script type="module" src="main.tsx"></script>',
+      'app/main.tsx': `import { createRoot } from 'react-dom/client';\nimport { Sign } from 'ui';\ncreateRoot(document.getElementById('app')!).render(<Sign text="Quay" />);\n`,
+      'packages/ui/package.json': '{ "name": "ui", "exports": { ".": "./src/sign.tsx" } }',
+      'packages/ui/src/sign.tsx': `import { useState } from 'react';\nimport flag from './flag.svg';\nexport function Sign({ text }: { text: string }) { const [n, setN] = useState(0); return <button onClick={() => setN(n + 1)}><img src={flag} />{text} {n}</button>; }\n`,
+      'packages/ui/src/flag.svg': '<svg xmlns="http://www.w3.org/2000/svg" width="9" height="9"/>',
+    },
+    { packages: true },
+  );
+  workspace.write({ 'app/node_modules/.keep': '' });
+  symlinkSync(join(workspace.root, 'packages/ui'), join(workspace.root, 'app/node_modules/ui'));
+  const program = await Program.serve(join(workspace.root, 'app'));
+  const { page, loads, errors } = await openPage(browser, program.url);
+  await program.next('joined');
+  await page.click('button');
+  expect(await page.textContent('button')).toBe('Quay 1');
+  expect(await page.evaluate('document.querySelector("img").naturalWidth')).toBe(9);
+  workspace.write({
+    'packages/ui/src/sign.tsx': `import { useState } from 'react';\nexport function Sign({ text }: { text: string }) { const [n, setN] = useState(0); return <button onClick={() => setN(n + 1)}>{text}: {n}</button>; }\n`,
+  });
+  await program.next('applied');
+  expect(await page.textContent('button')).toBe('Quay: 1');
+  expect(loads()).toBe(1);
+  expect(errors).toEqual([]);
+  await program.stop();
+  workspace.dispose();
+});
+
+test('PostCSS plugins of the project: prefixes, and utility classes that are found in the source', async () => {
+  const workspace = Workspace.with(
+    {
+      'index.html': '<!doctype html><body><p id="a" class="underline">a</p><script type="module" src="main.js"></script>',
+      'main.js': `import './page.css';\ndocument.getElementById('a').classList.add('text-right');\nimport.meta.live?.take();\n`,
+      'page.css': '@import "tailwindcss";\n#a { user-select: none; }\n',
+      'postcss.config.mjs': `export default { plugins: { '@tailwindcss/postcss': {}, autoprefixer: { overrideBrowserslist: ['safari 14'] } } };`,
+    },
+    { packages: true },
+  );
+  const program = await Program.serve(workspace.root);
+  const { page } = await openPage(browser, program.url);
+  await program.next('joined');
+  expect(program.events.filter(({ event }) => event === 'problems')).toEqual([]);
+  const computed = (property: string) => page.evaluate(`getComputedStyle(document.getElementById('a')).${property}`);
+  expect(await computed('textAlign')).toBe('right');
+  expect(await computed('textDecorationLine')).toBe('underline');
+  expect(await (await fetch(new URL('~vine/style/page.css', program.url))).text()).toContain('-webkit-user-select: none');
+  workspace.write({
+    'main.js': `import './page.css';\ndocument.getElementById('a').classList.add('text-center');\ndocument.getElementById('a').classList.remove('text-right');\nimport.meta.live?.take();\n`,
+  });
+  await program.next('applied', { where: ({ styles }) => styles.includes('page.css') });
+  expect(await computed('textAlign')).toBe('center');
+  await program.stop();
+  workspace.dispose();
+});
+
+test('a change of tsconfig.json applies without a restart', async () => {
+  const workspace = Workspace.with({
+    'index.html': '<!doctype html><script type="module" src="main.ts"></script>',
+    'tsconfig.json': '{ "compilerOptions": { "baseUrl": ".", "paths": { "~/*": ["east/*"] } } }',
+    'main.ts': `import { berth } from '~/berth';\ndocument.title = berth;\n`,
+    'east/berth.ts': `export const berth = 'east';`,
+    'west/berth.ts': `export const berth = 'west';`,
+  });
+  const program = await Program.serve(workspace.root);
+  const { page } = await openPage(browser, program.url);
+  await program.next('joined');
+  expect(await page.title()).toBe('east');
+  workspace.write({ 'tsconfig.json': '{ "compilerOptions": { "paths": { "~/*": ["./west/*"] } } }' });
+  await page.waitForFunction(`document.title === 'west'`, undefined, { timeout: 10_000 });
+  await program.stop();
+  workspace.dispose();
+});

@@ -1,0 +1,47 @@
+import { afterAll, beforeAll, expect, test } from '@jest/globals';
+import { PackageFiles } from '../../src/core/resolve/package-json.js';
+import { DiskFiles } from '../../src/project/disk-files.js';
+import { TsSettings } from '../../src/project/ts-settings.js';
+import { Workspace } from '../support/workspace.js';
+
+let workspace: Workspace;
+let settings: TsSettings;
+beforeAll(() => {
+  workspace = Workspace.with({
+    'package.json': '{ "dependencies": { "preact": "*" } }',
+    'tsconfig.json': '{ "files": [], "references": [{ "path": "./tsconfig.app.json" }, { "path": "./tools" }] }',
+    'tsconfig.app.json':
+      '{ "include": ["src"], "compilerOptions": { "composite": true, "jsx": "react", "jsxFactory": "h", "target": "es2020" } }',
+    'tools/tsconfig.json':
+      '{ "compilerOptions": { "experimentalDecorators": true, "jsx": "react-jsx", "jsxImportSource": "kit" } }',
+    'plain/jsconfig.json': '{ "compilerOptions": { "verbatimModuleSyntax": true } }',
+    'broken/tsconfig.json': '{ "extends": "./nowhere.json" }',
+    'src/a.ts': '',
+  });
+  settings = new TsSettings(workspace.root, new PackageFiles(new DiskFiles()));
+});
+afterAll(() => workspace.dispose());
+
+test('references lead to the configuration that includes a file', () => {
+  expect(settings.optionsFor(workspace.path('src/a.tsx'))).toMatchObject({
+    jsx: { runtime: 'classic', pragma: 'h' },
+    definedFields: false,
+  });
+});
+
+test('the nearest configuration counts, tsconfig.json or jsconfig.json', () => {
+  expect(settings.optionsFor(workspace.path('tools/a.tsx'))).toMatchObject({
+    jsx: { runtime: 'automatic', importSource: 'kit' },
+    legacyDecorators: true,
+  });
+  expect(settings.optionsFor(workspace.path('plain/a.js'))).toMatchObject({ verbatimImports: true, definedFields: true });
+});
+
+test('a project that depends on Preact means Preact by its JSX', () => {
+  expect(settings.optionsFor(workspace.path('plain/a.jsx')).jsx).toEqual({ runtime: 'automatic', importSource: 'preact' });
+});
+
+test('a broken configuration is a problem, not a crash', () => {
+  settings.optionsFor(workspace.path('broken/a.ts'));
+  expect([...settings.problems.values()][0]).toMatchObject({ code: 'settings-unreadable', file: 'tsconfig.json' });
+});
