@@ -10,6 +10,7 @@ export default {
   moduleNameMapper: { '^(\\.{1,2}/.*)\\.js$': '$1' },
   roots: ['<rootDir>/tests'],
   testMatch: ['**/*.test.ts'],
+  setupFiles: ['<rootDir>/tests/support/no-color.mjs'],
   testTimeout: 60_000,
   // Browsers and servers share two cores.
   maxWorkers: 2,

@@ -257,7 +257,7 @@ export class ModuleLoader {
     const resolution = resolver.resolve(specifier, paths.fileOf(id), kind === 'require' ? 'require' : 'import');
     if ('empty' in resolution) return emptyModule;
     if ('found' in resolution) return withType(paths.idOf(resolution.found), request.type);
-    if (kind === 'require') return undefined;
+    if (kind === 'require' && !request.isCertain) return undefined;
     problems.push(
       problemAt(
         placeOf(id, request, script),

@@ -44,9 +44,12 @@ export function linkCommonJs(input: LinkInput): Linked {
 /** Calls of `require` with a literal, and `import()`, in code that can run. */
 function findRequests(tree: Program, input: LinkInput, edits: Edit[]): ModuleRequest[] {
   const requests = new Map<string, ModuleRequest>();
+  let conditions = 0;
   const add = (kind: ModuleRequest['kind'], literal: Spanned, specifier: string) => {
     const key = `${kind}\0${specifier}`;
-    if (!requests.has(key)) requests.set(key, { kind, specifier, start: literal.start, end: literal.end });
+    const request = requests.get(key) ?? { kind, specifier, start: literal.start, end: literal.end };
+    if (kind === 'require' && conditions === 0) request.isCertain = true;
+    requests.set(key, request);
   };
   const dead = new Set<Node>();
   let shadows = 0;
@@ -54,6 +57,7 @@ function findRequests(tree: Program, input: LinkInput, edits: Edit[]): ModuleReq
     enter(node) {
       if (dead.has(node)) return this.skip();
       if (declaresRequire(node)) shadows++;
+      if (conditional.has(node.type)) conditions++;
       markDeadBranches(node, input.constants, dead);
       if (node.type === 'ImportExpression') {
         const { start } = node as Spanned;
@@ -67,11 +71,27 @@ function findRequests(tree: Program, input: LinkInput, edits: Edit[]): ModuleReq
       if (argument?.type === 'Literal' && typeof argument.value === 'string') add('require', argument as Spanned, argument.value);
     },
     leave(node) {
-      if (!dead.has(node) && declaresRequire(node)) shadows--;
+      if (dead.has(node)) return;
+      if (declaresRequire(node)) shadows--;
+      if (conditional.has(node.type)) conditions--;
     },
   });
   return [...requests.values()];
 }
+
+/** What stands in these may never run. */
+const conditional = new Set([
+  'FunctionDeclaration',
+  'FunctionExpression',
+  'ArrowFunctionExpression',
+  'IfStatement',
+  'ConditionalExpression',
+  'LogicalExpression',
+  'TryStatement',
+  'SwitchStatement',
+  'ClassDeclaration',
+  'ClassExpression',
+]);
 
 function markDeadBranches(node: Node, constants: LinkInput['constants'], dead: Set<Node>): void {
   if (node.type === 'IfStatement' || node.type === 'ConditionalExpression') {

@@ -9,6 +9,8 @@ export interface ModuleRequest {
   specifier: string;
   /** `specifier` holds one `*`: every file that matches may be meant. */
   isPattern?: true;
+  /** A `require` outside of any function, branch or `try`: where it fails, the module fails. */
+  isCertain?: true;
   /** The `type` import attribute, if there is one. */
   type?: string;
   /** Offsets of the specifier in the translated text. */
