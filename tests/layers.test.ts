@@ -12,7 +12,7 @@ const mayImport: Record<string, string[]> = {
   server: ['core', 'project', 'forward'],
   browser: ['core'],
   cli: ['core', 'project', 'server', 'forward', 'settings'],
-  '.': ['settings'],
+  '.': ['core', 'settings'],
 };
 /** What the core must do without. */
 const notInCore =

@@ -86,7 +86,7 @@ export class PieceStore {
   }
 
   #make(name: string, ids: readonly string[], after: string, before = ''): StoredPiece {
-    const modules = ids.map((id) => this.#project.pieceModule(id)).filter((module) => module !== undefined);
+    const modules = ids.map((id) => this.#project.pieces.get(id)).filter((module) => module !== undefined);
     const tag = contentHash(
       after,
       ...modules.map(({ id, edges }) => `${id} ${edges.version} ${edges.style ?? ''}${edges.url ?? ''}`),

@@ -40,9 +40,9 @@ export function renderPage({ project, page, session, hot }: RenderInput): string
   }
   for (const { start, end } of page.parts.dropped) html.update(start, end, '<!-- -->');
   const isComplete = project.isComplete(page);
-  page.runs.forEach(({ element }, index) =>
-    html.update(element.start, element.end, isComplete ? pieceScripts(base, page.id, index) : '<!-- -->'),
-  );
+  page.runs.forEach(({ element }, index) => {
+    html.update(element.start, element.end, isComplete ? pieceScripts(base, page.id, index) : '<!-- -->');
+  });
   page.parts.classic.forEach(({ attribute, specifier, element }) => {
     const isRun = page.runs.some((run) => run.element === element);
     if (!isRun) html.update(attribute.start, attribute.end, `src="${escapeHtml(fileUrl(specifier, page, base))}"`);

@@ -151,7 +151,7 @@ export class VineServer {
       .map((url) => pathToId(decodeURIComponent(url.slice(prefix.length, -'.js'.length))));
     for (const id of lazy) if (!(await project.ensure(id))) return stale;
     const ids = new Set([...project.pageOrder(page), ...project.graph.reachable(lazy)]);
-    if (project.digest(ids) !== message.digest) return stale;
+    if (project.pieces.digest(ids) !== message.digest) return stale;
     for (const [id, url] of Object.entries(message.styles))
       if (!project.graph.has(id) || project.sheets.urlOf(id) !== url) return stale;
     return { type: 'current' } as const;
@@ -281,7 +281,6 @@ export class VineServer {
     // Only what some module really imports that way, not any file somebody asks for.
     const isAskedFor = project.graph.importers(id).length > 0;
     if (!isAskedFor || !(await project.ensure(id)) || !project.isWhole(project.graph.reachable([id]))) {
-      if (project.problems.length > 0) this.live.problems(project.problems);
       return sendText(response, 404, 'text/plain; charset=utf-8', `The module ${id} could not be built.\n`);
     }
     sendPiece(request, response, this.#pieces.lazy(id));

@@ -23,6 +23,17 @@ export function set() { a = 10; b += 5; c++; --d; [e, f = 9] = [6]; ({ x: { g } 
     },
     ['./main.js'],
   ),
+  namespaces: programOf({
+    'main.js': `import * as ns from './other.js'; import * as again from './other.js'; import { ns as passed } from './passes.js';
+log(ns === again, ns === passed, ns === (await import('./other.js')));
+const shape = (value) => JSON.stringify(value);
+log(shape(Object.getOwnPropertyDescriptors(ns)), shape(Object.getOwnPropertyDescriptor(ns, Symbol.toStringTag)), Reflect.ownKeys(ns).length);
+log(Reflect.set(ns, 'b', 1), Reflect.deleteProperty(ns, 'b'), Reflect.deleteProperty(ns, 'none'), Reflect.defineProperty(ns, 'b', { value: 2 }), Reflect.defineProperty(ns, 'b', { value: 3 }), Reflect.defineProperty(ns, 'b', { enumerable: false }));
+log(Object.isFrozen(ns), Object.isExtensible(ns), Reflect.setPrototypeOf(ns, null), Reflect.setPrototypeOf(ns, {}), shape({ ...ns }));
+try { import.meta.resolve('bare'); log('resolved'); } catch (error) { log('bare'); }\n`,
+    'other.js': `export let b = 2; export const a = 1;`,
+    'passes.js': `export * as ns from './other.js';`,
+  }),
   defaultNames: programOf({
     'main.js': [1, 2, 3, 4, 5, 6, 7, 8]
       .map((n) => `import d${n} from './d${n}.js'; log(${n}, typeof d${n} === 'function' ? d${n}.name : d${n});`)

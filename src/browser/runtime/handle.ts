@@ -17,8 +17,14 @@ export class Handle {
   }
 
   /** `import` declarations: dependency by place, name (`null` for the namespace), and the setter of the variable. */
-  bind(bindings: [number, string | null, (value: unknown) => void][]): void {
-    this.#instance.bindings = bindings.map(([dependency, name, set]) => ({ dependency, name, set, isReady: false }));
+  bind(bindings: [number, string | null, (value: unknown) => void, isWhole?: boolean][]): void {
+    this.#instance.bindings = bindings.map(([dependency, name, set, isWhole = false]) => ({
+      dependency,
+      name,
+      set,
+      isWhole,
+      isReady: false,
+    }));
   }
 
   /** `export` declarations. `early` are hoisted functions, readable before the body has run. */
@@ -45,7 +51,7 @@ export class Handle {
   ok(place: number, local: string): void {
     const binding = this.#instance.bindings[place]!;
     if (binding.isReady) return;
-    const target = resolveImport(this.#instance, binding.dependency, binding.name);
+    const target = resolveImport(this.#instance, binding);
     if (target === null || target === 'ambiguous') return;
     if ('namespace' in target) {
       binding.set(readTarget(target));
@@ -82,7 +88,7 @@ export class Handle {
   get meta(): object {
     this.#meta ??= Object.assign(Object.create(null) as object, {
       url: sourceUrl(this.#instance),
-      resolve: (specifier: string) => new URL(specifier, sourceUrl(this.#instance)).href,
+      resolve: (specifier: string) => resolveUrl(specifier, sourceUrl(this.#instance)),
       live: liveOf(this.#instance),
     });
     return this.#meta;
@@ -137,7 +143,7 @@ export async function importModule(id: string, nodeDefault = false): Promise<obj
   const instance = registry.get(id)?.instance ?? linkFrom(id);
   await pausesBelow(instance);
   await evaluate(instance);
-  return namespaceOf(instance, nodeDefault);
+  return namespaceOf(instance, { nodeDefault });
 }
 
 /** Runs a module of the page itself. What it throws is reported as that of a module script is: at once. */
@@ -170,6 +176,12 @@ export function pausesBelow(root: Instance): Promise<unknown> | undefined {
     });
   }
   return pauses.length > 0 ? Promise.all(pauses) : undefined;
+}
+
+/** `import.meta.resolve` (HTML Living Standard, 8.1.6.7): bare specifiers mean nothing without an import map. */
+function resolveUrl(specifier: string, from: string): string {
+  if (/^\.{0,2}\//.test(specifier) || URL.canParse(specifier)) return new URL(specifier, from).href;
+  throw new TypeError(`Failed to execute 'resolve' on 'import.meta': Failed to resolve module specifier '${specifier}'`);
 }
 
 /** Where the module's source would be if the browser had loaded it natively. */

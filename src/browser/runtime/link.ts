@@ -1,6 +1,6 @@
 import { Handle } from './handle.js';
 import { dependencyOf, type Follower, type Instance, type ModuleEntry, registry } from './records.js';
-import { readTarget, resolveImport, type Target } from './resolve-export.js';
+import { type NamespaceTarget, readTarget, resolveImport, type Target } from './resolve-export.js';
 
 /** Thrown where an import can't be satisfied; natively a SyntaxError at link time. */
 export class LinkError extends SyntaxError {}
@@ -70,8 +70,9 @@ function newInstance(entry: ModuleEntry): Instance {
 
 /** Lets the variables of an importer follow what they import. Also used again when what they import was replaced. */
 export function connect(importer: Instance): void {
-  for (const { dependency, name, set } of importer.bindings) {
-    const target = resolveImport(importer, dependency, name);
+  for (const binding of importer.bindings) {
+    const { dependency, name, set } = binding;
+    const target = resolveImport(importer, binding);
     // What TypeScript only passes on may be a type, of which nothing is left. Others were checked by the build.
     if (target === null && isPassedOn(importer, dependency, name)) continue;
     if (target === null || target === 'ambiguous') throw missingExport(importer, dependency, name!, target);
@@ -86,7 +87,7 @@ function isPassedOn(importer: Instance, dependency: number, name: string | null)
 
 function follow(target: Target, follower: Follower): void {
   if ('namespace' in target) {
-    addFollower(target.namespace, target.nodeDefault ? '* node' : '*', follower);
+    addFollower(target.namespace, followedNamespace(target), follower);
     if (hasRun(target.namespace)) follower.set(readTarget(target));
     return;
   }
@@ -94,6 +95,11 @@ function follow(target: Target, follower: Follower): void {
   addFollower(instance, name, follower);
   if (hasRun(instance)) follower.set(readTarget(target));
   else if (instance.early.includes(name)) setEarly(follower, target);
+}
+
+/** The name under which followers of a namespace object are kept; no export is called so. */
+function followedNamespace({ nodeDefault, isWhole }: NamespaceTarget): string {
+  return `* ${nodeDefault ? 'node ' : ''}${isWhole ? 'whole' : ''}`;
 }
 
 function addFollower(instance: Instance, name: string, follower: Follower): void {
@@ -121,7 +127,9 @@ export function pushExports(instance: Instance, names: Iterable<string> = instan
   for (const name of names) {
     const group = instance.entry.followers.get(name);
     if (!group) continue;
-    const target: Target = name.startsWith('*') ? { namespace: instance, nodeDefault: name === '* node' } : { instance, name };
+    const target: Target = name.startsWith('*')
+      ? { namespace: instance, nodeDefault: name.includes('node'), isWhole: name.includes('whole') }
+      : { instance, name };
     if ('instance' in target && !instance.isCommonJs && !Object.hasOwn(instance.getters, name)) continue;
     const value = readTarget(target);
     for (const follower of group) follower.set(value);

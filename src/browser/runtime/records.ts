@@ -32,6 +32,8 @@ export interface Binding {
   dependency: number;
   name: string | null;
   set(value: unknown): void;
+  /** The namespace object is used as a whole, not only for its members. */
+  isWhole: boolean;
   /** In the checked form: the exporter has run, so reads need no more checks. */
   isReady: boolean;
 }
@@ -59,7 +61,7 @@ export interface Instance {
   indirect: Map<string, [dependency: number, name: string | null]>;
   stars: readonly number[];
   bindings: Binding[];
-  namespaces: Map<boolean, object>;
+  namespaces: Map<string, object>;
   /** CommonJS only: what `require` returns. */
   module?: { exports: unknown; id: string; loaded: boolean };
 

@@ -1,7 +1,14 @@
 import { dependencyOf, type Instance } from './records.js';
 
 /** What an exported name comes down to: a binding of some module, or a module's namespace object. */
-export type Target = { instance: Instance; name: string } | { namespace: Instance; nodeDefault: boolean };
+export type Target = { instance: Instance; name: string } | NamespaceTarget;
+
+/** `isWhole`: it may be looked at as a whole, so it must be what the standard says to the last detail. */
+export interface NamespaceTarget {
+  namespace: Instance;
+  nodeDefault: boolean;
+  isWhole: boolean;
+}
 
 /** ResolveExport (ECMA-262, 16.2.1.7.2.2): `null` where there is no such export. */
 export function resolveExport(instance: Instance, name: string, seen: Set<string> = new Set()): Target | 'ambiguous' | null {
@@ -11,21 +18,20 @@ export function resolveExport(instance: Instance, name: string, seen: Set<string
   seen.add(key);
   if (Object.hasOwn(instance.getters, name)) return { instance, name };
   const indirect = instance.indirect.get(name);
-  if (indirect) return resolveImport(instance, indirect[0], indirect[1], seen);
+  if (indirect) return resolveImport(instance, { dependency: indirect[0], name: indirect[1], isWhole: true }, seen);
   if (name === 'default') return null;
   return resolveStar(instance, name, seen);
 }
 
-/** What `importer` gets for `name` of its n-th import. */
+/** What `importer` gets for one of its imported names. */
 export function resolveImport(
   importer: Instance,
-  dependency: number,
-  name: string | null,
+  { dependency, name, isWhole }: { dependency: number; name: string | null; isWhole: boolean },
   seen?: Set<string>,
 ): Target | 'ambiguous' | null {
   const target = dependencyOf(importer, dependency);
   const nodeDefault = importer.definition.edges.nodeDefault === true;
-  if (name === null) return { namespace: target, nodeDefault };
+  if (name === null) return { namespace: target, nodeDefault, isWhole };
   // Under Node's convention the default of a CommonJS module is all of `module.exports`.
   return resolveExport(target, target.isCommonJs && nodeDefault && name === 'default' ? 'module.exports' : name, seen);
 }
@@ -79,7 +85,7 @@ export function exportedNames(instance: Instance, seen: Set<Instance> = new Set(
 
 /** The value of an export; throws a ReferenceError where the standard does. */
 export function readTarget(target: Target): unknown {
-  if ('namespace' in target) return namespaceOf(target.namespace, target.nodeDefault);
+  if ('namespace' in target) return namespaceOf(target.namespace, target);
   const { instance, name } = target;
   if (instance.isCommonJs) return readCommonJs(instance, name);
   const value = instance.getters[name]!();
@@ -101,24 +107,28 @@ function readCommonJs(instance: Instance, name: string): unknown {
 }
 
 /** The module namespace object (ECMA-262, 10.4.6): sorted names that read through to the variables. */
-export function namespaceOf(instance: Instance, nodeDefault = false): object {
-  const known = instance.namespaces.get(nodeDefault);
+export function namespaceOf(
+  instance: Instance,
+  { nodeDefault = false, isWhole = true }: { nodeDefault?: boolean; isWhole?: boolean } = {},
+): object {
+  const key = `${nodeDefault} ${isWhole}`;
+  const known = instance.namespaces.get(key);
   if (known) return known;
   const names: [string, Target][] = [];
   for (const name of [...exportedNames(instance)].sort()) {
     const resolved = resolveExport(instance, instance.isCommonJs && nodeDefault && name === 'default' ? 'module.exports' : name);
     if (resolved && resolved !== 'ambiguous') names.push([name, resolved]);
   }
-  const isRunning = instance.isCommonJs
-    ? !instance.module?.loaded
-    : names.some(([, target]) => 'instance' in target && target.instance.order === -1);
-  const namespace = isRunning && !instance.isCommonJs ? exactNamespace(new Map(names)) : fastNamespace(names);
-  // A CommonJS module may still add names while it runs.
-  if (!instance.isCommonJs || !isRunning) instance.namespaces.set(nodeDefault, namespace);
+  const hasRun = instance.isCommonJs
+    ? instance.module?.loaded === true
+    : names.every(([, target]) => !('instance' in target) || target.instance.order !== -1);
+  const namespace = instance.isCommonJs || (!isWhole && hasRun) ? fastNamespace(names) : exactNamespace(new Map(names));
+  // What is added or becomes readable later must not be missed.
+  if (hasRun || (isWhole && !instance.isCommonJs)) instance.namespaces.set(key, namespace);
   return namespace;
 }
 
-/** A namespace object whose module has run: getters, which engines make as fast as variables. */
+/** A namespace object for reading members only, of a module that has run: getters, which engines make as fast as variables. */
 function fastNamespace(names: readonly [string, Target][]): object {
   const namespace = Object.create(null) as object;
   for (const [name, target] of names) Object.defineProperty(namespace, name, { enumerable: true, get: () => readTarget(target) });
@@ -127,8 +137,8 @@ function fastNamespace(names: readonly [string, Target][]): object {
 }
 
 /**
- * A namespace object that is handed out before its module has run, as in cycles: even looking at a property throws
- * until its variable is initialised, which only a proxy can do.
+ * A module namespace exotic object (ECMA-262, 10.4.6). Its properties look like writable values, and even looking at one
+ * throws until its variable is initialised, which only a proxy can do.
  */
 function exactNamespace(names: ReadonlyMap<string | symbol, Target>): object {
   const shape = Object.create(null) as object;
@@ -138,7 +148,17 @@ function exactNamespace(names: ReadonlyMap<string | symbol, Target>): object {
   return new Proxy(Object.preventExtensions(shape), {
     get: (target, name) => (names.has(name) ? read(name) : Reflect.get(target, name)),
     set: () => false,
-    defineProperty: () => false,
+    // Succeeds where it would change nothing (10.4.6.6).
+    defineProperty: (target, name, wanted) => {
+      const current = names.has(name)
+        ? { value: read(name), writable: true, enumerable: true, configurable: false }
+        : Reflect.getOwnPropertyDescriptor(target, name);
+      if (!current) return false;
+      const same = (['configurable', 'enumerable', 'writable'] as const).every(
+        (key) => wanted[key] === undefined || wanted[key] === current[key],
+      );
+      return same && !wanted.get && !wanted.set && (!('value' in wanted) || Object.is(wanted.value, current.value));
+    },
     deleteProperty: (target, name) => !Object.hasOwn(target, name),
     getOwnPropertyDescriptor: (target, name) =>
       names.has(name)

@@ -311,7 +311,8 @@ function header(draft: Draft, isAsync: boolean): string {
     const locals = draft.bindings.map(({ local }) => local).join(', ');
     const parts = draft.bindings.map(({ request, imported, local }) => {
       const value = local === 'v' ? 'w' : 'v';
-      return `[${place[request]}, ${JSON.stringify(imported)}, (${value}) => { ${local} = ${value}; }]`;
+      const whole = imported === null && escapes(draft.input.text, local) ? ', true' : '';
+      return `[${place[request]}, ${JSON.stringify(imported)}, (${value}) => { ${local} = ${value}; }${whole}]`;
     });
     out += ` let ${locals}; ${handle}.bind([${parts.join(', ')}]);`;
   }
@@ -326,6 +327,15 @@ function header(draft: Draft, isAsync: boolean): string {
     out += ` ${handle}.exports({${getters ? ` ${getters} ` : ''}}${rest.map((part) => `, ${JSON.stringify(part)}`).join('')});`;
   }
   return `${out} yield;`;
+}
+
+/** Whether a namespace object is used in any way but `name.member`, so that what it is can be told. Errs towards yes. */
+function escapes(text: string, local: string): boolean {
+  const name = local.replaceAll('$', '\\$');
+  const uses = text.match(new RegExp(`(?<![\\w$.])${name}(?![\\w$])`, 'g'))?.length ?? 0;
+  const members = text.match(new RegExp(`(?<![\\w$.])${name}\\s*\\??\\.\\s*[A-Za-z_$]`, 'g'))?.length ?? 0;
+  // One use is the import itself.
+  return uses - 1 > members;
 }
 
 /** For each request its index among the static ones; dynamic ones have none. */
