@@ -14,6 +14,7 @@ import type { RuntimeEdges } from '../core/pieces/piece.js';
 import { type Problem, problemAt } from '../core/problem.js';
 import { explainFailure } from '../core/resolve/explain-failure.js';
 import type { Resolver } from '../core/resolve/resolver.js';
+import { checkSyntax } from '../core/translate/check-syntax.js';
 import { chooseHandle } from '../core/translate/handle.js';
 import { kindOfFile } from '../core/translate/kinds.js';
 import { type RawMap, type Translated, translateScript } from '../core/translate/translate-script.js';
@@ -155,7 +156,7 @@ export class ModuleLoader {
     const { handle, map } = translated;
     // A byte order mark and a `#!` line may only stand at the start of a file, which the linked form is not.
     const text = translated.text.replace(/^\uFEFF/, ' ').replace(/^( ?)#!/, '$1//');
-    const linked = this.#link(id, { text, handle, constants: this.#options.constants, checked: isChecked });
+    const linked = this.#link(id, { text, handle, constants: this.#options.constants, checked: isChecked }, map !== undefined);
     if ('code' in linked && 'severity' in linked) return { problems: [linked] };
     const script: LinkedScript = { source, linked, inPackage, isChecked, text, ...(map ? { map } : {}) };
     const writes = linked.importWrites.map(({ name, start, end }) =>
@@ -170,16 +171,17 @@ export class ModuleLoader {
     return { problems: [...writes, ...('problems' in finished ? finished.problems : [])], edges: finished.edges ?? [] };
   }
 
-  #link(id: string, input: LinkInput): Linked | Problem {
+  #link(id: string, input: LinkInput, isTranslated: boolean): Linked | Problem {
     const { text } = input;
     try {
-      return this.#isModule(id, text) ? linkModule(input) : linkCommonJs(input);
+      const isModule = this.#isModule(id, text);
+      // What was translated is known to parse.
+      const problem = isTranslated ? undefined : checkSyntax(id, text, isModule);
+      return problem ?? (isModule ? linkModule(input) : linkCommonJs(input));
     } catch (error) {
       const start = (error as { idx?: number }).idx ?? 0;
-      return problemAt(
-        { file: id, text, start },
-        { code: 'syntax-error', message: `This is no JavaScript: ${(error as Error).message.split('\n')[0]}` },
-      );
+      const message = `This is no JavaScript: ${(error as Error).message.split('\n')[0]}`;
+      return checkSyntax(id, text, true) ?? problemAt({ file: id, text, start }, { code: 'syntax-error', message });
     }
   }
 

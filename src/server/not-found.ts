@@ -21,7 +21,8 @@ export function notFoundPage({ path, base, routes, lookedFor, forwards }: NotFou
   const link = (pattern: string) =>
     `<a href="${escapeHtml(base + pattern.slice(1))}"><code>${escapeHtml(base + pattern.slice(1))}</code></a>`;
   const pages = routes.map(({ pattern, page }) => {
-    const shown = pattern.includes('*') ? `<code>${escapeHtml(pattern)}</code>` : link(pattern);
+    // Globs are for the paths that the application itself interprets; those of files are never among them.
+    const shown = pattern.includes('*') ? `<code>${escapeHtml(pattern)}</code>, except what looks like a file,` : link(pattern);
     return `<li>${shown} shows <code>${escapeHtml(page)}</code></li>`;
   });
   const rules = forwards.map(

@@ -9,6 +9,10 @@ const main = (text: string, more: Record<string, string> = {}) => ({ 'index.html
 
 const cases: Record<string, Record<string, string>> = {
   'a syntax error': main('export function tideAt(n: number) {\n  return n +;\n}\n'),
+  'plain JavaScript': { 'index.html': '<script type="module" src="main.js"></script>', 'main.js': `export const tide = ;\n` },
+  'CommonJS that does not parse': main(`import kit from './kit.cjs';\nkit();\n`, {
+    'src/kit.cjs': 'module.exports = {\n  tide: 4\n  berth: 2\n};\n',
+  }),
   'a file that is not there': main(`import './depature';\n`, { 'src/departure.ts': '' }),
   'a file in other case': main(`import { Board } from './board';\nBoard();\n`, { 'src/Board.ts': '' }),
   'a package that is not installed': main(`import kit from '@harbour/kit/deep';\nkit();\n`, { 'yarn.lock': '' }),

@@ -61,6 +61,9 @@ export async function applyUpdate(update: UpdateMessage): Promise<Applied> {
   return applied;
 }
 
+/** Whether the page may evaluate strings, as far as is known. Trying again would only print another refusal. */
+let mayEvaluate = true;
+
 /** Gets the update's definitions. Where a security policy forbids to evaluate strings, they come as a script file. */
 async function receive(update: UpdateMessage): Promise<Map<string, Definition>> {
   const incoming = collectDefinitions();
@@ -68,9 +71,11 @@ async function receive(update: UpdateMessage): Promise<Map<string, Definition>> 
     // Called indirectly, so that the code runs in the global scope.
     // biome-ignore lint/security/noGlobalEval: the server of this page sends its own modules
     const run = globalThis.eval;
-    run(update.code);
+    if (mayEvaluate) run(update.code);
+    else await loadScript(update.url);
   } catch (error) {
     if (!(error instanceof EvalError)) throw error;
+    mayEvaluate = false;
     await loadScript(update.url);
   } finally {
     collectDefinitions(null);

@@ -63,7 +63,7 @@ export class ModuleGraph<Content> {
     const before = [...this.#roots];
     this.#roots.clear();
     for (const id of ids) this.#roots.add(id);
-    return before.filter((id) => !this.#roots.has(id)).flatMap((id) => this.#dropIfUnreachable(id));
+    return this.#removeUnreachable(before.filter((id) => !this.#roots.has(id)));
   }
 
   isRoot(id: string): boolean {
@@ -80,7 +80,7 @@ export class ModuleGraph<Content> {
       const importers = this.#importersOf(target);
       importers.set(id, (importers.get(id) ?? 0) + 1);
     }
-    const removed = old ? this.#release(id, old.edges) : [];
+    const removed = old ? this.#removeUnreachable(this.#release(id, old.edges)) : [];
     const missing = edges.filter(({ kind, target }) => !isLazy(kind) && !this.#nodes.has(target)).map(({ target }) => target);
     return { missing: [...new Set(missing)], removed };
   }
@@ -88,7 +88,7 @@ export class ModuleGraph<Content> {
   /** Removes what no root reaches, e.g. what was loaded for a module that could not be made after all. */
   dropUnreachable(): string[] {
     const alone = [...this.#nodes.values()].filter(({ id, importers }) => importers.size === 0 && !this.#roots.has(id));
-    return alone.flatMap(({ id }) => this.#dropIfUnreachable(id));
+    return this.#removeUnreachable(alone.map(({ id }) => id));
   }
 
   /**
@@ -134,7 +134,7 @@ export class ModuleGraph<Content> {
     return importers;
   }
 
-  /** Takes edges away and removes what nothing reaches after that. */
+  /** Takes edges away. Returns the targets that this importer no longer leads to. */
   #release(importer: string, edges: readonly Edge[]): string[] {
     const lost: string[] = [];
     for (const { target } of edges) {
@@ -146,20 +146,26 @@ export class ModuleGraph<Content> {
         lost.push(target);
       }
     }
-    return lost.flatMap((id) => this.#dropIfUnreachable(id));
+    return lost;
   }
 
-  #dropIfUnreachable(id: string): string[] {
-    if (!this.#nodes.has(id)) {
-      if (this.#awaited.get(id)?.size === 0) this.#awaited.delete(id);
-      return [];
+  /** Removes those of `ids` that no root reaches, and what only they led to. */
+  #removeUnreachable(ids: readonly string[]): string[] {
+    const removed: string[] = [];
+    const waiting = [...ids];
+    for (let id = waiting.pop(); id !== undefined; id = waiting.pop()) {
+      const node = this.#nodes.get(id);
+      if (!node) {
+        if (this.#awaited.get(id)?.size === 0) this.#awaited.delete(id);
+        continue;
+      }
+      if (this.#reachesRoot(id)) continue;
+      this.#nodes.delete(id);
+      if (node.importers.size > 0) this.#awaited.set(id, node.importers);
+      removed.push(id);
+      waiting.push(...this.#release(id, node.edges));
     }
-    if (this.#reachesRoot(id)) return [];
-    const { edges } = this.#nodes.get(id)!;
-    const { importers } = this.#nodes.get(id)!;
-    this.#nodes.delete(id);
-    if (importers.size > 0) this.#awaited.set(id, importers);
-    return [id, ...this.#release(id, edges)];
+    return removed;
   }
 
   /** Whether some chain of importers ends at a root. Looks upwards only, so its cost is that of the part above `id`. */

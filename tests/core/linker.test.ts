@@ -1,0 +1,147 @@
+import { readdirSync, readFileSync, statSync } from 'node:fs';
+import { join } from 'node:path';
+import { beforeAll, describe, expect, test } from '@jest/globals';
+import { AnyMap, originalPositionFor } from '@jridgewell/trace-mapping';
+import { init } from 'es-module-lexer';
+import { linkCommonJs } from '../../src/core/link/link-commonjs.js';
+import { linkJson } from '../../src/core/link/link-data.js';
+import { linkModule } from '../../src/core/link/link-module.js';
+import type { Linked } from '../../src/core/link/linked.js';
+import { indexMap } from '../../src/core/maps/index-map.js';
+import { moduleMap } from '../../src/core/maps/module-map.js';
+import { defaultScriptOptions } from '../../src/core/translate/script-options.js';
+import { translateScript } from '../../src/core/translate/translate-script.js';
+import { repository } from '../support/workspace.js';
+
+const constants = { 'process.env.NODE_ENV': '"development"' };
+const link = (text: string, checked = false) => linkModule({ text, handle: 'my', constants, checked });
+const bodyOf = ({ code }: Linked) => code.split('\n').slice(1, -1).join('\n');
+
+beforeAll(() => init());
+
+describe('the linked form', () => {
+  test.each([
+    ['import a, { b as c } from "x";', ';                            ;'],
+    ['export function f() {}', ';      function f() {}'],
+    ['export default class K {}', ';              class K {}'],
+    ['export default 4;', 'const my_d =   4;'],
+    ['export { a as b }; let a = 1;', ';                ; let a = 1;'],
+    ['log(import.meta.url)', 'log(my.meta    .url)'],
+    ['import("./late.js")', 'my.get("./late.js")'],
+    ['new URL("./x.png", import.meta.url)', 'new URL(my.at(0) , my.meta    .url)'],
+    ['export let n = 0; const f = () => n++;', ';      let n = 0; const f = () => my.touch("n", n++);'],
+    ['if (process.env.NODE_ENV === "x") {}', 'if ("development"        === "x") {}'],
+    ['export {};', ';         '],
+  ])('of %s is as long as it was where it can be', (source, expected) => {
+    expect(bodyOf(link(source))).toBe(expected);
+  });
+
+  test('keeps every line in its place', () => {
+    const source = 'import {\n  a,\n  b,\n} from "x";\nexport {\n  a\n};\nlog(1);';
+    expect(bodyOf(link(source)).split('\n')[7]).toBe('log(1);');
+  });
+
+  test('asks before reads of imports in the checked form only', () => {
+    const source = 'import { a } from "x"; const b = { a }; log(a(), typeof a);';
+    expect(bodyOf(link(source))).not.toContain('my.ok');
+    expect(bodyOf(link(source, true))).toContain(
+      'const b = { a: (my.ok(0, "a"), a) }; log((my.ok(0, "a"), a)(), typeof (my.ok(0, "a"), a));',
+    );
+  });
+
+  test('does not touch what only looks like an assignment', () => {
+    const source = 'export let n = 0; function f(n) { n = 1; } const o = { n: 2 }; if (n == 1 || n === 2) log(n => 1);';
+    expect(bodyOf(link(source))).not.toContain('touch');
+  });
+
+  test('takes another handle where the source uses the usual one', async () => {
+    const translated = await translateScript('export const my = 1; export default () => my;', {
+      id: 'a.ts',
+      inPackage: false,
+      refresh: true,
+      options: defaultScriptOptions,
+    });
+    expect(translated).toMatchObject({ handle: 'my1' });
+  });
+
+  test('of CommonJS has the requests of code that can run, and says which must succeed', () => {
+    const text = `if (process.env.NODE_ENV === 'production') require('./prod'); else require('./dev');
+const x = require('./sure'), late = () => require('./late');
+(function (require) { require('./inner'); })(); try { require('./maybe'); } catch {} // require('./comment')`;
+    const { requests } = linkCommonJs({ text, handle: 'my', constants });
+    expect(requests.map(({ specifier, isCertain }) => [specifier, isCertain ?? false])).toEqual([
+      ['./dev', false],
+      ['./sure', true],
+      ['./late', false],
+      ['./maybe', false],
+    ]);
+  });
+
+  test('of JSON exports the members that can be names', () => {
+    expect(linkJson('{ "high": 4, "low-water": 1, "class": 2, "__proto__": 3 }').exports).toEqual([
+      'default',
+      'high',
+      '__proto__',
+    ]);
+  });
+});
+
+/** The demo's scripts and what of our own source runs in browsers. */
+function sources(folder: string): string[] {
+  return readdirSync(folder).flatMap((name) => {
+    const path = join(folder, name);
+    return statSync(path).isDirectory() ? sources(path) : /(?<!\.d)\.tsx?$/.test(path) ? [path] : [];
+  });
+}
+
+describe('source maps', () => {
+  const files = [...sources(join(repository, 'demo/src')), ...sources(join(repository, 'src'))];
+
+  test.each([false, true])(
+    `lead every name that stands in both texts back to itself, over ${files.length} files (checked form: %s)`,
+    async (checked) => {
+      let right = 0;
+      const wrong: string[] = [];
+      for (const file of files) {
+        const source = readFileSync(file, 'utf8');
+        const translated = await translateScript(source, {
+          id: file,
+          inPackage: false,
+          refresh: true,
+          options: defaultScriptOptions,
+        });
+        if ('code' in translated) throw new Error(translated.message);
+        const linked = linkModule({ ...translated, constants, checked });
+        const map = moduleMap({
+          source,
+          sourceUrl: '/x.tsx',
+          shifts: linked.shifts,
+          ignored: false,
+          ...(translated.map ? { map: translated.map } : {}),
+        });
+        const trace = new AnyMap(indexMap('x', [{ line: 1, map }]) as never);
+        const lines = source.split('\n');
+        linked.code.split('\n').forEach((text, line) => {
+          if (line === 0) return;
+          for (const { 0: name, index } of text.matchAll(/(?<![\w$."'`-])[A-Za-z_$][\w$]{3,}/g)) {
+            const found = originalPositionFor(trace, { line: line + 1, column: index });
+            if (found.line === null) continue;
+            const original = /^[\w$]+/.exec(lines[found.line - 1]!.slice(found.column))?.[0];
+            // Only exact positions count: a name without one of its own falls on what stands before it.
+            const exact = original === name;
+            if (exact) right++;
+            else if (
+              source.includes(`${name} =`) &&
+              /^(?:const|let|function|class) /.test(text) &&
+              text.split(/\s+/)[1] === name &&
+              index === text.indexOf(name)
+            )
+              wrong.push(`${file}:${line} ${name} -> ${original}`);
+          }
+        });
+      }
+      expect(wrong).toEqual([]);
+      expect(right).toBeGreaterThan(5000);
+    },
+  );
+});

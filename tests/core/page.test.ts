@@ -1,0 +1,57 @@
+import { describe, expect, test } from '@jest/globals';
+import { readPage } from '../../src/core/page/read-page.js';
+import { readStyle } from '../../src/core/translate/read-style.js';
+
+const slice = (html: string, { start, end }: { start: number; end: number }) => html.slice(start, end);
+
+describe('a page', () => {
+  test('is read for what it names, wherever it stands', () => {
+    const html = `<!doctype html><html><head><base href="/harbour/"><link rel="preload stylesheet" href=a.css>
+<link rel=modulepreload href=m.js><link rel="apple-touch-icon" href="icon.png"></head><body>
+<template><img src="in-template.png"></template><video poster=p.jpg><source src=v.mp4></video>
+<script src=old.js></script><script type="text/x-tide">not ours</script><script type=module>let inline</script>
+<script type=module src=https://elsewhere.example/x.js></script><script type=module src="src/main.ts"></script></body></html>`;
+    const parts = readPage(html);
+    expect(parts.baseHref).toBe('/harbour/');
+    expect(parts.styles.map(({ specifier }) => specifier)).toEqual(['a.css']);
+    expect(parts.dropped.map((span) => slice(html, span))).toEqual(['<link rel=modulepreload href=m.js>']);
+    expect(parts.files.map(({ specifier }) => specifier)).toEqual(['icon.png', 'in-template.png', 'p.jpg', 'v.mp4']);
+    expect(parts.classic.map(({ specifier }) => specifier)).toEqual(['old.js']);
+    expect(parts.scripts.map(({ specifier, text }) => specifier ?? text)).toEqual(['let inline', 'src/main.ts']);
+  });
+
+  test.each([
+    ['<!doctype html><head><title>x</title></head>', '<title>'],
+    ['<!doctype html><html><body>x', '<body>'],
+    ['<!doctype html><p>x', '<p>'],
+    ['<h1>no doctype', '<h1>'],
+    ['<!doctype html>\n<meta charset=utf-8><title>x</title><p>', '<meta'],
+  ])('without or with a head has a place for its start: %s', (html, next) => {
+    expect(html.slice(readPage(html).headStart).trimStart()).toMatch(new RegExp(`^${next}`));
+  });
+
+  test('has the end of its head behind everything in it', () => {
+    const html = '<!doctype html><meta charset=utf-8><title>x</title><p>text';
+    expect(html.slice(readPage(html).headEnd)).toBe('<p>text');
+  });
+});
+
+test('a style sheet is read for what it refers to, by place, whatever the notation', () => {
+  const css = `@charset "utf-8";
+@import "a.css" layer(base); @import url(b.css) screen; @IMPORT url('c.css');
+.x { background: URL( "d.png" ), url(e.png) /* url(not.png) */; --v: url(f.png); src: url(data:font/x) , url(#id), url(https://elsewhere.example/g.png);
+  background-image: image-set("h.png" 1x, url("i.png") 2x); content: "url(j.png)"; }`;
+  const references = readStyle(css, 'x.css');
+  if (!Array.isArray(references)) throw new Error(references.message);
+  expect(references.map(({ kind, specifier }) => `${kind} ${specifier}`)).toEqual([
+    'sheet a.css',
+    'sheet b.css',
+    'sheet c.css',
+    'file d.png',
+    'file e.png',
+    'file f.png',
+    'file h.png',
+    'file i.png',
+  ]);
+  for (const { specifier, start, end } of references) expect(css.slice(start, end)).toBe(specifier);
+});
