@@ -12,4 +12,6 @@ const settings = JSON.parse(script.dataset.vine!) as ClientSettings;
 setSourceBase(settings.base);
 installRefresh(refreshPackage);
 Object.defineProperty(globalThis, '~vine', { value: vine, configurable: true });
-void new LiveClient(settings, new URL(script.src).origin).connect();
+const client = new LiveClient(settings, new URL(script.src).origin);
+client.watchErrors();
+void client.connect();

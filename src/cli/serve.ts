@@ -123,6 +123,7 @@ function connect(
   project.on('solved', ({ since }) => reporter.solved(Date.now() - since));
   server.live.on('joined', (page) => reporter.joined(page));
   server.live.on('left', (page) => reporter.left(page));
+  server.errors.on('error', ({ from, problem }) => reporter.failed(from, problem));
   new UpdateReports({ project, live: server.live, reporter });
 }
 

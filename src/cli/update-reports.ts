@@ -23,7 +23,6 @@ export class UpdateReports {
     project.on('update', (update) => this.#begin(update, live.pages));
     live.on('left', (page) => this.#forget(page));
     live.on('message', ({ from, message }) => {
-      if (message.type === 'error') reporter.failed(from, message);
       if (message.type === 'applied' || message.type === 'reloaded') this.#take(from, message);
     });
   }

@@ -36,7 +36,7 @@ const pageMessage: z.ZodType<PageMessage> = z.discriminatedUnion('type', [
     notes: ids,
   }),
   z.object({ type: z.literal('reloaded'), update: z.number(), reason: text, chain: ids }),
-  z.object({ type: z.literal('error'), message: text, stack: text, file: text.optional() }),
+  z.object({ type: z.literal('error'), message: text, stack: text, isStart: z.boolean() }),
 ]) as z.ZodType<PageMessage>;
 
 /** Updates that a page which connects late can still be given. */

@@ -1,7 +1,7 @@
 import { indexMap } from '../core/maps/index-map.js';
 import type { MapInput } from '../core/maps/module-map.js';
 import { moduleMap } from '../core/maps/module-map.js';
-import { idToPath } from '../core/pieces/id-path.js';
+import { idToPath, pathToId } from '../core/pieces/id-path.js';
 import { joinPiece, type Piece, type PieceModule } from '../core/pieces/piece.js';
 import { contentHash } from '../project/content-hash.js';
 import type { Page } from '../project/page.js';
@@ -72,6 +72,14 @@ export class PieceStore {
   /** The script of an earlier update, for pages that may not evaluate strings. */
   updateCode(id: number): string | undefined {
     return this.#updateCode.get(id);
+  }
+
+  /** The index map behind the URL of a script of ours, of the piece that was sent last under that URL. */
+  mapOf(path: string): { text: string; url: string } | undefined {
+    const name = pathToId(decodeURIComponent(path.replace(/^.*?~vine\/(?:piece\/)?/, '').replace(/\.js(?:\?.*)?$/, '')));
+    const stored = [...this.#kept.values()].findLast((candidate) => candidate.name === name);
+    const text = stored && this.map(stored.name, stored.tag);
+    return text === undefined ? undefined : { text, url: this.#mapPath(name, stored!.tag) };
   }
 
   /** The index map of a kept piece, assembled now; `undefined` where the piece is too old to be known. */

@@ -4,15 +4,17 @@ import type { AddressInfo } from 'node:net';
 import { basename, dirname } from 'node:path';
 import type { Duplex } from 'node:stream';
 import { escapeHtml, toolPage } from '../core/html.js';
-import type { UpdateMessage } from '../core/live/messages.js';
+import type { PageMessage, UpdateMessage } from '../core/live/messages.js';
 import { idToPath, pathToId } from '../core/pieces/id-path.js';
-import { VineError } from '../core/problem.js';
+import { type Problem, VineError } from '../core/problem.js';
 import { isAssetPath } from '../core/translate/kinds.js';
 import { Forwarder } from '../forward/forwarder.js';
 import type { ForwardRule } from '../forward/rule.js';
 import { contentHash } from '../project/content-hash.js';
 import type { Project, ProjectUpdate } from '../project/project.js';
-import { LiveChannel } from './live-channel.js';
+import { TypedEvents } from '../project/typed-events.js';
+import { LiveChannel, type LivePage } from './live-channel.js';
+import { mapError, openMap } from './map-stack.js';
 import { notFoundPage } from './not-found.js';
 import { looksLikeFile, type PageRoute, PageRoutes } from './page-routes.js';
 import { PieceStore, type StoredPiece } from './piece-store.js';
@@ -38,6 +40,8 @@ const portTries = 20;
 /** The dev server: pages, pieces, maps, styles and files over HTTP, and the live channel. */
 export class VineServer {
   readonly live = new LiveChannel();
+  /** Errors of pages, with the user's own positions. */
+  readonly errors = new TypedEvents<{ error: { from: LivePage; problem: Problem } }>();
   readonly forwarder: Forwarder;
   readonly #options: VineServerOptions;
   readonly #routes: PageRoutes;
@@ -72,6 +76,7 @@ export class VineServer {
       project.on('problems', (problems) => this.live.problems(problems)),
       project.on('solved', () => this.live.solved()),
       this.live.on('message', ({ from, message }) => {
+        if (message.type === 'error') this.#pageError(from, message);
         if (message.type === 'resume') void this.#resume(message).then((answer) => this.live.send(from, answer));
       }),
     );
@@ -131,6 +136,19 @@ export class VineServer {
     this.forwarder.close();
     for (const socket of this.#sockets) socket.destroy();
     await new Promise((resolve) => this.#server.close(resolve));
+  }
+
+  /** An error that nothing in a page caught, at its place in the user's source. */
+  #pageError(from: LivePage, message: Extract<PageMessage, { type: 'error' }>): void {
+    const { base } = this.#options.project.options;
+    const mapOf = (url: string) => {
+      const map = url.includes(`${base}~vine/`) ? this.#pieces.mapOf(url) : undefined;
+      return map && openMap(map.text, new URL(map.url, this.#origin).href);
+    };
+    const problem = mapError(message, mapOf, base);
+    this.errors.emit('error', { from, problem });
+    // A page whose module failed stays empty: there it must be told.
+    if (message.isStart) this.live.send(from, { type: 'problem', problems: [problem] });
   }
 
   #messageOf(update: ProjectUpdate): UpdateMessage {

@@ -7,6 +7,7 @@ import {
   type UpdateMessage,
 } from '../../core/live/messages.js';
 import { hidePanel, showPanel } from '../panel/panel.js';
+import { startErrors } from '../runtime/handle.js';
 import { loadedPieces } from '../runtime/load-piece.js';
 import { registry } from '../runtime/records.js';
 import { started } from '../runtime/runtime.js';
@@ -15,6 +16,7 @@ import { applyUpdate, NeedsReload } from './apply-update.js';
 
 const firstRetryMs = 250;
 const longestRetryMs = 5000;
+const mostUnsentErrors = 10;
 
 /** The page's end of the live channel: connects, applies what comes, reports back, and connects again when the server went away. */
 export class LiveClient {
@@ -29,6 +31,8 @@ export class LiveClient {
   #queue: Promise<void> = Promise.resolve();
   #hasStarted = false;
   #isReloading = false;
+  /** Errors of before the channel was there. */
+  readonly #unsentErrors: PageMessage[] = [];
 
   constructor(settings: ClientSettings, origin: string) {
     this.#settings = settings;
@@ -38,6 +42,24 @@ export class LiveClient {
     void started.then(() => {
       this.#hasStarted = true;
     });
+  }
+
+  /** Tells the server of errors that nothing catches, so that they show in the terminal with the user's own positions. */
+  watchErrors(): void {
+    addEventListener('error', ({ error, message }) => this.#uncaught(error, message));
+    addEventListener('unhandledrejection', ({ reason }) => this.#uncaught(reason, String(reason)));
+  }
+
+  #uncaught(error: unknown, text: string): void {
+    const isError = error instanceof Error;
+    const message = {
+      type: 'error',
+      message: isError ? `${error.name}: ${error.message}` : text,
+      stack: isError ? (error.stack ?? '') : '',
+      isStart: isError && startErrors.has(error),
+    } as const;
+    if (this.#socket?.readyState === WebSocket.OPEN) this.#send(message);
+    else this.#unsentErrors.push(message);
   }
 
   /** Connects, or tries again later. The key is asked for each time: a restarted server has a new one. */
@@ -52,6 +74,8 @@ export class LiveClient {
       this.#socket = socket;
       socket.onopen = () => {
         this.#retryMs = firstRetryMs;
+        for (const message of this.#unsentErrors.splice(0, mostUnsentErrors)) this.#send(message);
+        this.#unsentErrors.length = 0;
       };
       socket.onmessage = ({ data }) => this.#receive(String(data));
       socket.onclose = () => this.#retry();

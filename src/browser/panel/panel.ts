@@ -68,7 +68,9 @@ function articleOf(problem: Problem): HTMLElement {
   }
   if (problem.frame) article.append(element('pre', {}, ...problem.frame.map(frameLine)));
   if (problem.hint) article.append(element('p', { class: 'hint' }, problem.hint));
-  if (problem.chain && problem.chain.length > 1)
+  if (problem.code === 'run-error')
+    article.append(...(problem.chain ?? []).map((frame) => element('p', { class: 'chain' }, `at ${frame}`)));
+  else if (problem.chain && problem.chain.length > 1)
     article.append(element('p', { class: 'chain' }, `From the page: ${problem.chain.join(' → ')}`));
   return article;
 }

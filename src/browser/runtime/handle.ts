@@ -146,20 +146,28 @@ export async function importModule(id: string, nodeDefault = false): Promise<obj
   return namespaceOf(instance, { nodeDefault });
 }
 
+/** Errors that modules of the page threw while they ran. */
+export const startErrors = new WeakSet<object>();
+
+function reportStart(error: unknown): void {
+  if (typeof error === 'object' && error !== null) startErrors.add(error);
+  reportError(error);
+}
+
 /** Runs a module of the page itself. What it throws is reported as that of a module script is: at once. */
 export function runEntry(id: string): void {
   try {
     const instance = registry.get(id)?.instance ?? linkFrom(id);
     const run = () => {
       const done = evaluate(instance);
-      if (instance.error) reportError(instance.error.value);
-      else done.catch(reportError);
+      if (instance.error) reportStart(instance.error.value);
+      else done.catch(reportStart);
     };
     const pauses = pausesBelow(instance);
     if (pauses) void pauses.then(run);
     else run();
   } catch (error) {
-    reportError(error);
+    reportStart(error);
   }
 }
 

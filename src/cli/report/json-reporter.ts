@@ -16,6 +16,6 @@ export function jsonReporter(write: (line: string) => void): Reporter {
     solved: (ms) => print('solved', { ms }),
     joined: (page) => print('joined', page),
     left: (page) => print('left', page),
-    failed: (from, { message, stack, file }) => print('error', { ...from, message, stack, file }),
+    failed: (from, problem) => print('error', { ...from, problem }),
   };
 }

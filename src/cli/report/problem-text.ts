@@ -11,7 +11,9 @@ export function problemText(problem: Problem): string {
     for (const line of formatCodeFrame(frame).split('\n')) lines.push(`  ${/^\s*│\s*\^+$/.test(line) ? pc.red(line) : line}`);
   }
   if (hint) lines.push(`  ${hint}`);
-  if (chain && chain.length > 1) lines.push(pc.dim(`  from the page: ${chain.join(' → ')}`));
+  // The chain of an error that a page threw is its stack, that of a build problem the way of imports.
+  if (code === 'run-error') lines.push(...(chain ?? []).map((frame) => pc.dim(`  at ${frame}`)));
+  else if (chain && chain.length > 1) lines.push(pc.dim(`  from the page: ${chain.join(' → ')}`));
   return lines.join('\n');
 }
 

@@ -31,5 +31,6 @@ export interface Reporter {
   solved(ms: number): void;
   joined(page: LivePage): void;
   left(page: LivePage): void;
-  failed(from: LivePage, message: Extract<PageMessage, { type: 'error' }>): void;
+  /** A page threw an error that nothing caught. */
+  failed(from: LivePage, problem: Problem): void;
 }

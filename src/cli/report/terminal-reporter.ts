@@ -24,7 +24,10 @@ export function terminalReporter(write: (text: string) => void): Reporter {
     solved: () => event(pc.green('solved')),
     joined() {},
     left() {},
-    failed: (from, { message, stack }) => event(`${pc.red(`error in ${from.browser}`)}: ${message}\n${indent(stack)}`),
+    failed(from, problem) {
+      event(pc.red(`an error in ${from.browser}`));
+      line(`\n${indent(problemText(problem))}\n`);
+    },
   };
 }
 

@@ -49,7 +49,8 @@ export type PageMessage =
   /** An update is in place. `boundaries` took it, `ran` are the modules that ran again. */
   | { type: 'applied'; update: number; boundaries: string[]; ran: string[]; styles: string[]; applyMs: number; notes: string[] }
   | ({ type: 'reloaded'; update: number } & ReloadReason)
-  | { type: 'error'; message: string; stack: string; file?: string };
+  /** An error that nothing in the page caught. `isStart`: a module of the page failed while it ran. */
+  | { type: 'error'; message: string; stack: string; isStart: boolean };
 
 /** What the client script is told by the page that loads it, as JSON in its `data-vine` attribute. */
 export interface ClientSettings {
