@@ -1,41 +1,35 @@
 import { readFileSync } from 'node:fs';
 import { createServer, type IncomingMessage, type Server, type ServerResponse } from 'node:http';
-import type { AddressInfo } from 'node:net';
 import { basename, dirname } from 'node:path';
 import type { Duplex } from 'node:stream';
-import { escapeHtml, toolPage } from '../core/html.js';
 import type { PageMessage, UpdateMessage } from '../core/live/messages.js';
 import { idToPath, pathToId } from '../core/pieces/id-path.js';
-import { type Problem, VineError } from '../core/problem.js';
+import type { Problem } from '../core/problem.js';
 import { isAssetPath } from '../core/translate/kinds.js';
 import { Forwarder } from '../forward/forwarder.js';
 import type { ForwardRule } from '../forward/rule.js';
 import { contentHash } from '../project/content-hash.js';
 import type { Project, ProjectUpdate } from '../project/project.js';
 import { TypedEvents } from '../project/typed-events.js';
+import { type ListenOptions, listen } from './listen.js';
 import { LiveChannel, type LivePage } from './live-channel.js';
 import { mapError, openMap } from './map-stack.js';
 import { notFoundPage } from './not-found.js';
 import { looksLikeFile, type PageRoute, PageRoutes } from './page-routes.js';
-import { PieceStore, type StoredPiece } from './piece-store.js';
+import { PieceStore } from './piece-store.js';
 import { renderPage } from './render-page.js';
+import { jsonType, refuseHost, refuseUpgrade, scriptType, sendPiece, sendTagged, sendText } from './respond.js';
 import { decodePath, findStatic, type StaticFile, sendStatic } from './static-file.js';
 import { isOwnHost, isOwnOrigin, type Trust } from './trust.js';
 
-export interface VineServerOptions {
+export interface VineServerOptions extends ListenOptions {
   project: Project;
   routes: readonly PageRoute[];
   forward: readonly ForwardRule[];
   trust: Trust;
-  host: string;
-  port: number;
-  /** Fail where the port is taken instead of taking the next free one. */
-  exact: boolean;
+  /** Updates are applied in place; otherwise every one reloads. */
   hot: boolean;
 }
-
-/** How many ports after the wanted one are tried. */
-const portTries = 20;
 
 /** The dev server: pages, pieces, maps, styles and files over HTTP, and the live channel. */
 export class VineServer {
@@ -104,30 +98,7 @@ export class VineServer {
    * @throws VineError `port-taken` or `address-unavailable`.
    */
   async listen(): Promise<void> {
-    const { host, port, exact } = this.#options;
-    const tries = exact || port === 0 ? 1 : portTries;
-    for (let attempt = 0; attempt < tries; attempt++) {
-      const error = await listenOn(this.#server, host, port + attempt);
-      if (!error) {
-        this.#port = (this.#server.address() as AddressInfo).port;
-        return;
-      }
-      if (error.code === 'EADDRINUSE') continue;
-      const hint =
-        error.code === 'EACCES'
-          ? 'Ports below 1024 need special rights; take a higher one.'
-          : 'Use localhost, 0.0.0.0 for every address, or one that this machine has.';
-      throw new VineError(
-        { code: 'address-unavailable', message: `Cannot listen on ${host}:${port} (${error.code}).`, hint },
-        { cause: error },
-      );
-    }
-    const last = port + tries - 1;
-    const message = exact ? `Port ${port} is in use.` : `Ports ${port} to ${last} are all in use.`;
-    const hint = exact
-      ? 'End the program that uses it, choose another with --port, or leave out --exact-port to get the next free one.'
-      : 'Choose another with --port.';
-    throw new VineError({ code: 'port-taken', message, hint });
+    this.#port = await listen(this.#server, this.#options);
   }
 
   async close(): Promise<void> {
@@ -263,11 +234,12 @@ export class VineServer {
   async #own(path: string, whole: string, request: IncomingMessage, response: ServerResponse): Promise<void> {
     const { project } = this.#options;
     response.setHeader('cache-control', 'no-cache');
-    if (path === 'client.js') return sendTagged(request, response, { tag: this.#clientTag, type: script, parts: [this.#client] });
+    if (path === 'client.js')
+      return sendTagged(request, response, { tag: this.#clientTag, type: scriptType, parts: [this.#client] });
     if (path === 'session') {
       // Readable by our own pages only: others get no permission to read it.
-      if (!isOwnOrigin(request, this.#options.trust)) return sendText(response, 403, json, '{}');
-      return sendText(response, 200, json, JSON.stringify({ key: this.live.key, session: this.live.session }));
+      if (!isOwnOrigin(request, this.#options.trust)) return sendText(response, 403, jsonType, '{}');
+      return sendText(response, 200, jsonType, JSON.stringify({ key: this.live.key, session: this.live.session }));
     }
     const decoded = pathToId(decodePath(path) ?? '');
     const page = /^piece\/page\/(.+)\/(packages|app)\.js$/.exec(decoded);
@@ -276,7 +248,7 @@ export class VineServer {
     }
     const start = /^piece\/page\/(.+)\/start-(\d+)\.js$/.exec(decoded);
     const entry = start && project.pages.get(start[1]!)?.runs[Number(start[2])]?.entry;
-    if (entry) return sendText(response, 200, script, `self["~vine"].start(${JSON.stringify(entry)});\n`);
+    if (entry) return sendText(response, 200, scriptType, `self["~vine"].start(${JSON.stringify(entry)});\n`);
     const worker = /^worker\/(.+)\.js$/.exec(decoded);
     if (worker && project.graph.has(worker[1]!))
       return sendPiece(request, response, this.#pieces.worker(worker[1]!, this.#worker));
@@ -284,7 +256,7 @@ export class VineServer {
     if (lazy) return this.#sendLazy(lazy[1]!, request, response);
     const update = /^piece\/update\/(\d+)\.js$/.exec(decoded);
     const code = update && this.#pieces.updateCode(Number(update[1]));
-    if (code) return sendText(response, 200, script, code);
+    if (code) return sendText(response, 200, scriptType, code);
     const map = /^map\/(.+)\.json$/.exec(decoded);
     if (map) return this.#sendMap(map[1]!, new URLSearchParams(whole.split('?')[1]).get('of') ?? '', response);
     const file = /^file\/(.+)$/.exec(decoded);
@@ -314,7 +286,7 @@ export class VineServer {
         'text/plain; charset=utf-8',
         'This piece has been replaced; reload the page for a new map.\n',
       );
-    sendText(response, 200, json, map);
+    sendText(response, 200, jsonType, map);
   }
 
   #sendStyle(id: string, request: IncomingMessage, response: ServerResponse): void {
@@ -362,61 +334,4 @@ export class VineServer {
 /** A file outside the project that a module uses. */
 function locate(file: string): StaticFile {
   return { folder: dirname(file), path: `/${basename(file)}` };
-}
-
-const script = 'text/javascript; charset=utf-8';
-const json = 'application/json; charset=utf-8';
-
-function listenOn(server: Server, host: string, port: number): Promise<NodeJS.ErrnoException | undefined> {
-  return new Promise((resolve) => {
-    const onError = (error: NodeJS.ErrnoException) => {
-      server.off('listening', whenBound);
-      resolve(error);
-    };
-    const whenBound = () => {
-      server.off('error', onError);
-      resolve(undefined);
-    };
-    server.once('error', onError);
-    server.once('listening', whenBound);
-    server.listen(port, host);
-  });
-}
-
-function sendText(response: ServerResponse, status: number, type: string, body: string): void {
-  response.writeHead(status, { 'content-type': type, 'content-length': Buffer.byteLength(body) });
-  response.end(body);
-}
-
-function sendPiece(request: IncomingMessage, response: ServerResponse, { tag, piece }: StoredPiece): void {
-  sendTagged(request, response, { tag, type: script, parts: piece.parts });
-}
-
-/** Sends content with a strong ETag, or 304 where the browser has it (RFC 9110, 13.1.2). */
-function sendTagged(
-  request: IncomingMessage,
-  response: ServerResponse,
-  { tag, type, parts }: { tag: string; type: string; parts: readonly string[] },
-): void {
-  const etag = `"${tag}"`;
-  response.setHeader('etag', etag);
-  if ((request.headers['if-none-match'] ?? '').split(/\s*,\s*/).includes(etag)) {
-    response.writeHead(304);
-    response.end();
-    return;
-  }
-  response.writeHead(200, { 'content-type': type });
-  response.end(request.method === 'HEAD' ? undefined : parts.join(''));
-}
-
-function refuseHost(request: IncomingMessage, response: ServerResponse): void {
-  const host = request.headers.host ?? '';
-  const body = `<h1>This server does not answer to <code>${escapeHtml(host)}</code></h1>
-<p>A page from elsewhere could make its own name point here and read your files. If the name is yours, add it to the settings:</p>
-<p><code>listen: { names: ['${escapeHtml(host.replace(/:\d+$/, ''))}'] }</code></p>`;
-  sendText(response, 403, 'text/html; charset=utf-8', toolPage({ title: 'Unknown host name', body }));
-}
-
-function refuseUpgrade(socket: Duplex, status: string): void {
-  socket.end(`HTTP/1.1 ${status}\r\nconnection: close\r\ncontent-length: 0\r\n\r\n`);
 }
