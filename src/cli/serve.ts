@@ -1,13 +1,10 @@
 import { Command, InvalidArgumentError } from 'commander';
 import openInBrowser from 'open';
-import { Project } from '../project/project.js';
 import { VineServer } from '../server/server.js';
 import { type CommandLineSettings, effectiveSettings } from '../settings/effective.js';
 import { jsonReporter } from './report/json-reporter.js';
-import { printProblem } from './report/problem-text.js';
-import type { Reporter } from './report/reporter.js';
 import { terminalReporter } from './report/terminal-reporter.js';
-import { UpdateReports } from './update-reports.js';
+import { projectOf, Running, servedOf } from './running.js';
 
 /** Options of `serve` as Commander gives them. */
 export interface ServeOptions extends Omit<CommandLineSettings, 'page'> {
@@ -39,44 +36,23 @@ export function serveCommand(version: string): Command {
     });
 }
 
-/** Serves until the process is asked to end. Settles when everything stands. */
-export async function serve({
-  version,
-  page,
-  options,
-}: {
+/** What `serve` is asked for. */
+export interface ServeRequest {
   version: string;
   page?: string;
   options: ServeOptions;
-}): Promise<void> {
+}
+
+/** Serves until the process is asked to end. Settles when everything stands. */
+export async function serve({ version, page, options }: ServeRequest): Promise<void> {
   const from = performance.now();
-  const settings = await effectiveSettings(process.cwd(), { ...options, ...(page === undefined ? {} : { page }) });
-  const { root, base, alias, roots, conditions, constants, adapters, verbatim, listen } = settings;
-  const pages = [...new Set(settings.routes.map((route) => route.page))];
-  const project = new Project({
-    root,
-    pages,
-    base,
-    alias,
-    roots,
-    conditions,
-    constants,
-    adapters,
-    verbatim,
-    ignored: [],
-    poll: options.poll ?? false,
-  });
+  const line: CommandLineSettings = { ...options, ...(page === undefined ? {} : { page }) };
+  const folder = process.cwd();
+  const settings = await effectiveSettings(folder, line);
+  const project = projectOf(settings, { poll: options.poll ?? false, build: 0 });
   await project.open();
-  const server = new VineServer({
-    project,
-    routes: settings.routes,
-    forward: settings.forward,
-    trust: { names: listen.names, origins: settings.embedFrom },
-    host: listen.host,
-    port: listen.port,
-    exact: listen.exact,
-    hot: options.hot,
-  });
+  const { host, port, exact } = settings.listen;
+  const server = new VineServer({ ...servedOf(settings, project), host, port, exact, hot: options.hot });
   const write = (text: string) => void process.stdout.write(text);
   const reporter = options.json ? jsonReporter(write) : terminalReporter(write);
   try {
@@ -85,7 +61,15 @@ export async function serve({
     await project.close();
     throw error;
   }
-  closeOnSignals(project, server);
+  const running = new Running({
+    settings,
+    project,
+    server,
+    reporter,
+    poll: options.poll ?? false,
+    isQuiet: options.quiet ?? false,
+  });
+  closeOnSignals(() => Promise.all([server.close(), running.close()]));
   if (!options.quiet) {
     reporter.ready({
       version,
@@ -96,43 +80,20 @@ export async function serve({
       notes: [...project.pages.values()].flatMap((shown) => shown.notes),
       modules: project.graph.size,
       ms: performance.now() - from,
-      ...(listen.port !== 0 && server.boundPort !== listen.port ? { wantedPort: listen.port } : {}),
+      ...(port !== 0 && server.boundPort !== port ? { wantedPort: port } : {}),
       ...(settings.file ? { settingsFile: project.paths.idOf(settings.file) } : {}),
     });
   }
-  connect(reporter, { project, server, isQuiet: options.quiet ?? false });
+  running.begin(() => effectiveSettings(folder, line));
   if (options.open) await openInBrowser(server.url);
 }
 
-/** Lets the reporter hear what happens. */
-function connect(
-  reporter: Reporter,
-  { project, server, isQuiet }: { project: Project; server: VineServer; isQuiet: boolean },
-): void {
-  if (project.problems.length > 0) reporter.problems(project.problems, true);
-  project.on('problems', (problems) => reporter.problems(problems, false));
-  project.on('failure', ({ message, stack }) => {
-    printProblem({
-      code: 'internal-error',
-      severity: 'error',
-      message: `Vine Spark failed on a change: ${message}`,
-      hint: stack ?? '',
-    });
-  });
-  if (isQuiet) return;
-  project.on('solved', ({ since }) => reporter.solved(Date.now() - since));
-  server.live.on('joined', (page) => reporter.joined(page));
-  server.live.on('left', (page) => reporter.left(page));
-  server.errors.on('error', ({ from, problem }) => reporter.failed(from, problem));
-  new UpdateReports({ project, live: server.live, reporter });
-}
-
-function closeOnSignals(project: Project, server: VineServer): void {
+function closeOnSignals(closeAll: () => Promise<unknown>): void {
   let isClosing = false;
   const close = () => {
     if (isClosing) process.exit(1);
     isClosing = true;
-    void Promise.all([server.close(), project.close()]).then(() => process.exit(0));
+    void closeAll().then(() => process.exit(0));
   };
   process.on('SIGINT', close);
   process.on('SIGTERM', close);

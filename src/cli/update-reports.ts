@@ -16,15 +16,21 @@ interface Pending {
 /** Collects what the pages say of each update, so that a save is told once, when all have answered. */
 export class UpdateReports {
   readonly #reporter: Reporter;
+  readonly #live: LiveChannel;
   readonly #pending = new Map<number, Pending>();
 
-  constructor({ project, live, reporter }: { project: Project; live: LiveChannel; reporter: Reporter }) {
+  constructor(live: LiveChannel, reporter: Reporter) {
+    this.#live = live;
     this.#reporter = reporter;
-    project.on('update', (update) => this.#begin(update, live.pages));
     live.on('left', (page) => this.#forget(page));
     live.on('message', ({ from, message }) => {
       if (message.type === 'applied' || message.type === 'reloaded') this.#take(from, message);
     });
+  }
+
+  /** Reports the updates of a project. */
+  follow(project: Project): void {
+    project.on('update', (update) => this.#begin(update, this.#live.pages));
   }
 
   #begin(update: ProjectUpdate, pages: LivePage[]): void {

@@ -43,6 +43,10 @@ export interface ProjectOptions {
   /** Folders, absolute, whose changes mean nothing. */
   ignored: readonly string[];
   poll: boolean;
+  /** Absolute paths of files whose change may give other options; told by the `settings` event. */
+  settingsFiles: readonly string[];
+  /** Number of the last update before this project was opened, where it takes the place of another. */
+  build: number;
 }
 
 /** What a group of saved files came to. */
@@ -64,6 +68,8 @@ export interface ProjectEvents {
   update: ProjectUpdate;
   problems: Problem[];
   solved: { since: number };
+  /** A file of the settings changed, appeared or went. */
+  settings: { since: number };
   /** Something in the tool itself failed; the project goes on with the next change. */
   failure: Error;
 }
@@ -76,7 +82,7 @@ export class Project extends TypedEvents<ProjectEvents> {
   readonly sheets: StyleSheets;
   readonly pieces: PieceModules;
   /** Number of the last update. */
-  build = 0;
+  build: number;
   readonly #files = new DiskFiles();
   readonly #resolver: Resolver;
   readonly #typescript: TsSettings;
@@ -101,6 +107,7 @@ export class Project extends TypedEvents<ProjectEvents> {
   constructor(options: ProjectOptions) {
     super();
     this.options = options;
+    this.build = options.build;
     this.paths = new Paths(options.root);
     const { root, alias, roots, conditions, constants, adapters, base } = options;
     const mapped = (specifier: string, folder: string) => [
@@ -340,6 +347,8 @@ export class Project extends TypedEvents<ProjectEvents> {
   }
 
   async #take(changes: FileChanges): Promise<void> {
+    const paths = [...changes.written, ...changes.disappeared];
+    if (paths.some((path) => this.options.settingsFiles.includes(path))) this.emit('settings', { since: changes.since });
     const before = this.#loader.translations;
     const hadProblems = this.problems.length > 0;
     const work = await this.#workOf(changes);

@@ -97,6 +97,14 @@ export class LiveChannel extends TypedEvents<LiveEvents> {
     this.#broadcast({ type: 'solved' });
   }
 
+  /** Everything was made anew, e.g. with other settings: pages start over, from update number `build` on. */
+  restart(build: number, reason: string): void {
+    this.#build = build;
+    this.#log.length = 0;
+    this.#problems = [];
+    this.#broadcast({ type: 'reload', reason });
+  }
+
   /** Answers one page. */
   send(to: LivePage, message: ServerMessage): void {
     for (const [socket, page] of this.#pages) if (page === to) socket.send(JSON.stringify(message));

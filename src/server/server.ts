@@ -22,11 +22,15 @@ import { jsonType, refuseHost, refuseUpgrade, scriptType, sendPiece, sendTagged,
 import { decodePath, findStatic, type StaticFile, sendStatic } from './static-file.js';
 import { isOwnHost, isOwnOrigin, type Trust } from './trust.js';
 
-export interface VineServerOptions extends ListenOptions {
+/** What the server serves; may be exchanged while it runs. */
+export interface Served {
   project: Project;
   routes: readonly PageRoute[];
   forward: readonly ForwardRule[];
   trust: Trust;
+}
+
+export interface VineServerOptions extends Served, ListenOptions {
   /** Updates are applied in place; otherwise every one reloads. */
   hot: boolean;
 }
@@ -36,15 +40,17 @@ export class VineServer {
   readonly live = new LiveChannel();
   /** Errors of pages, with the user's own positions. */
   readonly errors = new TypedEvents<{ error: { from: LivePage; problem: Problem } }>();
-  readonly forwarder: Forwarder;
-  readonly #options: VineServerOptions;
-  readonly #routes: PageRoutes;
-  readonly #pieces: PieceStore;
+  #options: VineServerOptions;
+  #forwarder: Forwarder;
+  #routes: PageRoutes;
+  #pieces: PieceStore;
+  /** Forwarders of earlier rules, which may still have streams open. */
+  readonly #oldForwarders: Forwarder[] = [];
   readonly #server: Server;
   readonly #client: string;
   readonly #clientTag: string;
   readonly #worker: string;
-  readonly #unsubscribe: (() => void)[] = [];
+  #unsubscribe: (() => void)[] = [];
   readonly #sockets = new Set<Duplex>();
   #port = 0;
 
@@ -52,7 +58,7 @@ export class VineServer {
     this.#options = options;
     this.#routes = new PageRoutes(options.routes);
     this.#pieces = new PieceStore(options.project);
-    this.forwarder = new Forwarder(options.forward);
+    this.#forwarder = new Forwarder(options.forward);
     this.#client = readFileSync(new URL('../browser/client.js', import.meta.url), 'utf8');
     this.#clientTag = contentHash(this.#client);
     this.#worker = readFileSync(new URL('../browser/worker.js', import.meta.url), 'utf8');
@@ -64,16 +70,36 @@ export class VineServer {
     });
     // A forwarded event stream may go on for hours.
     this.#server.requestTimeout = 0;
-    const { project } = options;
-    this.#unsubscribe.push(
+    this.live.on('message', ({ from, message }) => {
+      if (message.type === 'error') this.#pageError(from, message);
+      if (message.type === 'resume') void this.#resume(message).then((answer) => this.live.send(from, answer));
+    });
+    this.#follow(options.project);
+  }
+
+  /** The rules in force. */
+  get forwarder(): Forwarder {
+    return this.#forwarder;
+  }
+
+  /** Serves something else from now on, e.g. after a change of the settings. Pages reload; open streams go on. */
+  use(served: Served, reason: string): void {
+    this.#options = { ...this.#options, ...served };
+    this.#routes = new PageRoutes(served.routes);
+    this.#pieces = new PieceStore(served.project);
+    this.#oldForwarders.push(this.#forwarder);
+    this.#forwarder = new Forwarder(served.forward);
+    this.live.restart(served.project.build, reason);
+    this.#follow(served.project);
+  }
+
+  #follow(project: Project): void {
+    for (const unsubscribe of this.#unsubscribe) unsubscribe();
+    this.#unsubscribe = [
       project.on('update', (update) => this.live.update(this.#messageOf(update))),
       project.on('problems', (problems) => this.live.problems(problems)),
       project.on('solved', () => this.live.solved()),
-      this.live.on('message', ({ from, message }) => {
-        if (message.type === 'error') this.#pageError(from, message);
-        if (message.type === 'resume') void this.#resume(message).then((answer) => this.live.send(from, answer));
-      }),
-    );
+    ];
     if (project.problems.length > 0) this.live.problems(project.problems);
   }
 
@@ -104,7 +130,7 @@ export class VineServer {
   async close(): Promise<void> {
     for (const unsubscribe of this.#unsubscribe) unsubscribe();
     this.live.close();
-    this.forwarder.close();
+    for (const forwarder of [...this.#oldForwarders, this.#forwarder]) forwarder.close();
     for (const socket of this.#sockets) socket.destroy();
     await new Promise((resolve) => this.#server.close(resolve));
   }
@@ -166,14 +192,14 @@ export class VineServer {
     const whole = (request.url ?? '/').replace(/^[a-z]+:\/\/[^/]*/i, '');
     const path = whole.replace(/[?#].*$/, '');
     if (path.startsWith(`${base}~vine/`)) return this.#own(path.slice(`${base}~vine/`.length), whole, request, response);
-    const first = this.forwarder.find(path, 'first');
-    if (first) return this.forwarder.handle(request, response, first);
+    const first = this.#forwarder.find(path, 'first');
+    if (first) return this.#forwarder.handle(request, response, first);
     const inBase = path.startsWith(base) ? `/${path.slice(base.length)}` : path === base.slice(0, -1) ? '/' : undefined;
     if (inBase !== undefined && (request.method === 'GET' || request.method === 'HEAD')) {
       if (await this.#frontEnd(inBase, request, response)) return;
     }
-    const missing = this.forwarder.find(path, 'missing');
-    if (missing) return this.forwarder.handle(request, response, missing);
+    const missing = this.#forwarder.find(path, 'missing');
+    if (missing) return this.#forwarder.handle(request, response, missing);
     // Browsers ask for this by themselves; a 404 would only be noise in their console.
     if (path === '/favicon.ico') return sendText(response, 204, 'image/x-icon', '');
     this.#notFound(path, inBase, response);
@@ -307,7 +333,7 @@ export class VineServer {
     if (project.options.verbatim.length > 0)
       lookedFor.push(`a file in ${project.options.verbatim.map((folder) => project.paths.idOf(folder)).join(', ')}`);
     lookedFor.push('an image, font or other file in the project', 'a rule that forwards the path to a backend');
-    const forwards = this.forwarder.rules.map(({ label, to }) => ({ label, origin: to.origin }));
+    const forwards = this.#forwarder.rules.map(({ label, to }) => ({ label, origin: to.origin }));
     sendText(
       response,
       404,
@@ -325,8 +351,8 @@ export class VineServer {
       const isAllowed = isOwnOrigin(request, trust) && url.searchParams.get('key') === this.live.key;
       return isAllowed ? this.live.accept(request, socket, head) : refuseUpgrade(socket, '403 Forbidden');
     }
-    const rule = this.forwarder.find(url.pathname, 'first') ?? this.forwarder.find(url.pathname, 'missing');
-    if (rule) this.forwarder.upgrade(request, socket, head, rule);
+    const rule = this.#forwarder.find(url.pathname, 'first') ?? this.#forwarder.find(url.pathname, 'missing');
+    if (rule) this.#forwarder.upgrade(request, socket, head, rule);
     else refuseUpgrade(socket, '404 Not Found');
   }
 }

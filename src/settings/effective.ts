@@ -3,8 +3,8 @@ import { basename, dirname, join, relative, resolve, sep } from 'node:path';
 import type { Adapter } from '../core/adapter.js';
 import { VineError } from '../core/problem.js';
 import type { ForwardRule } from '../forward/rule.js';
-import { exposedVariables } from './env-files.js';
-import { checkSettings, readSettings } from './read-settings.js';
+import { envFileNames, exposedVariables } from './env-files.js';
+import { checkSettings, readSettings, settingsFileNames } from './read-settings.js';
 import type { Settings } from './schema.js';
 
 /** The port by default: VINE on a phone's keys. */
@@ -27,6 +27,8 @@ export interface EffectiveSettings {
   root: string;
   /** The settings file, if there is one. */
   file?: string;
+  /** Absolute paths of the files that may say something else the next time. */
+  sources: readonly string[];
   /** URL pattern and id of the HTML file. */
   routes: readonly { pattern: string; page: string }[];
   base: string;
@@ -56,6 +58,9 @@ export async function effectiveSettings(folder: string, line: CommandLineSetting
   return Object.freeze({
     root,
     ...(read ? { file: read.file } : {}),
+    sources: [...(line.settings ? [resolve(folder, line.settings)] : settingsFileNames), ...envFileNames('development')].map(
+      (path) => resolve(root, path),
+    ),
     routes: routesOf(root, start, line.page, settings.pages),
     base: settings.base ?? '/',
     verbatim: (settings.verbatim ?? ['public']).map((path) => resolve(root, path)).filter((path) => existsSync(path)),

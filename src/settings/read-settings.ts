@@ -11,7 +11,13 @@ import { translateScript } from '../core/translate/translate-script.js';
 import { contentHash } from '../project/content-hash.js';
 import { knownKeys, type Settings, settingsSchema } from './schema.js';
 
-const fileNames = ['vine-spark.config.ts', 'vine-spark.config.js', 'vine-spark.config.mjs', 'vine-spark.config.json'];
+/** Names under which a settings file is found by itself. */
+export const settingsFileNames = [
+  'vine-spark.config.ts',
+  'vine-spark.config.js',
+  'vine-spark.config.mjs',
+  'vine-spark.config.json',
+];
 
 /** The settings of a file, and where it is. */
 export interface SettingsFile {
@@ -25,7 +31,8 @@ export interface SettingsFile {
  * @throws VineError `settings-unreadable` where it can't be read or run, `unknown-setting` for what is wrong in it.
  */
 export async function readSettings(root: string, named: string | undefined): Promise<SettingsFile | undefined> {
-  const file = named === undefined ? fileNames.map((name) => join(root, name)).find((path) => existsSync(path)) : resolve(named);
+  const file =
+    named === undefined ? settingsFileNames.map((name) => join(root, name)).find((path) => existsSync(path)) : resolve(named);
   if (file === undefined) return undefined;
   if (!existsSync(file)) throw unreadable(file, 'it does not exist');
   const value = extname(file) === '.json' ? readJson(file) : await runModule(file);

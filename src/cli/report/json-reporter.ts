@@ -14,6 +14,7 @@ export function jsonReporter(write: (line: string) => void): Reporter {
     },
     problems: (problems) => print('problems', { problems }),
     solved: (ms) => print('solved', { ms }),
+    settings: (ms, needsRestart) => print('settings', { ms, needsRestart }),
     joined: (page) => print('joined', page),
     left: (page) => print('left', page),
     failed: (from, problem) => print('error', { ...from, problem }),

@@ -29,6 +29,8 @@ export interface Reporter {
   /** `isStart`: the page could not be made at all yet. */
   problems(problems: readonly Problem[], isStart: boolean): void;
   solved(ms: number): void;
+  /** The settings changed and are in force. `needsRestart` names those that are not. */
+  settings(ms: number, needsRestart: readonly string[]): void;
   joined(page: LivePage): void;
   left(page: LivePage): void;
   /** A page threw an error that nothing caught. */

@@ -22,6 +22,10 @@ export function terminalReporter(write: (text: string) => void): Reporter {
       for (const problem of problems) line(`\n${indent(problemText(problem))}\n`);
     },
     solved: () => event(pc.green('solved')),
+    settings(ms, needsRestart) {
+      event(`${pc.green('the settings changed')} and are in force after ${Math.round(ms)} ms`);
+      if (needsRestart.length > 0) event(pc.yellow(`${needsRestart.join(', ')} will count from the next start on`));
+    },
     joined() {},
     left() {},
     failed(from, problem) {

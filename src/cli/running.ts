@@ -1,0 +1,137 @@
+import { VineError } from '../core/problem.js';
+import { Project } from '../project/project.js';
+import type { Served, VineServer } from '../server/server.js';
+import type { EffectiveSettings } from '../settings/effective.js';
+import { printProblem } from './report/problem-text.js';
+import type { Reporter } from './report/reporter.js';
+import { UpdateReports } from './update-reports.js';
+
+/** The project that settings describe. */
+export function projectOf(settings: EffectiveSettings, { poll, build }: { poll: boolean; build: number }): Project {
+  const { root, base, alias, roots, conditions, constants, adapters, verbatim, sources } = settings;
+  const pages = [...new Set(settings.routes.map(({ page }) => page))];
+  return new Project({
+    root,
+    pages,
+    base,
+    alias,
+    roots,
+    conditions,
+    constants,
+    adapters,
+    verbatim,
+    ignored: [],
+    poll,
+    settingsFiles: sources,
+    build,
+  });
+}
+
+/** What the server serves of a project under settings. */
+export function servedOf(settings: EffectiveSettings, project: Project): Served {
+  const { routes, forward, listen, embedFrom } = settings;
+  return { project, routes, forward, trust: { names: listen.names, origins: embedFrom } };
+}
+
+export interface RunningOptions {
+  settings: EffectiveSettings;
+  project: Project;
+  server: VineServer;
+  reporter: Reporter;
+  poll: boolean;
+  isQuiet: boolean;
+}
+
+/** A server at work: tells the reporter what happens, and starts over in place when the settings change. */
+export class Running {
+  readonly #options: RunningOptions;
+  readonly #reports: UpdateReports;
+  #settings: EffectiveSettings;
+  #project: Project;
+  #queue: Promise<void> = Promise.resolve();
+  /** What is wrong with the settings file, while the last good settings stay in force. */
+  #hasBadSettings = false;
+
+  constructor(options: RunningOptions) {
+    this.#options = options;
+    this.#settings = options.settings;
+    this.#project = options.project;
+    this.#reports = new UpdateReports(options.server.live, options.reporter);
+  }
+
+  /** Begins to report. `read` gives the settings as they are now. */
+  begin(read: () => Promise<EffectiveSettings>): void {
+    const { server, reporter, isQuiet } = this.#options;
+    this.#follow(this.#project, read);
+    if (isQuiet) return;
+    server.live.on('joined', (page) => reporter.joined(page));
+    server.live.on('left', (page) => reporter.left(page));
+    server.errors.on('error', ({ from, problem }) => reporter.failed(from, problem));
+  }
+
+  async close(): Promise<void> {
+    await this.#queue;
+    await this.#project.close();
+  }
+
+  #follow(project: Project, read: () => Promise<EffectiveSettings>): void {
+    const { reporter, isQuiet } = this.#options;
+    if (project.problems.length > 0) reporter.problems(project.problems, true);
+    project.on('problems', (problems) => reporter.problems(problems, false));
+    project.on('failure', failedOnChange);
+    project.on('settings', ({ since }) => {
+      this.#queue = this.#queue.then(() => this.#settingsChanged(read, since)).catch(failedOnChange);
+    });
+    if (isQuiet) return;
+    project.on('solved', ({ since }) => reporter.solved(Date.now() - since));
+    this.#reports.follow(project);
+  }
+
+  /** Reads the settings anew. A mistake in them keeps the last good ones in force. */
+  async #settingsChanged(read: () => Promise<EffectiveSettings>, since: number): Promise<void> {
+    const { server, reporter, poll } = this.#options;
+    let settings: EffectiveSettings;
+    try {
+      settings = await read();
+    } catch (error) {
+      if (!(error instanceof VineError)) throw error;
+      this.#hasBadSettings = true;
+      reporter.problems([error.problem], false);
+      server.live.problems([error.problem, ...this.#project.problems]);
+      return;
+    }
+    if (!this.#hasBadSettings && isSame(settings, this.#settings)) return;
+    this.#hasBadSettings = false;
+    const needsRestart = (['host', 'port', 'exact'] as const).filter(
+      (key) => settings.listen[key] !== this.#settings.listen[key],
+    );
+    const old = this.#project;
+    const project = projectOf(settings, { poll, build: old.build + 1 });
+    await project.open();
+    this.#project = project;
+    this.#settings = settings;
+    server.use(servedOf(settings, project), 'the settings changed');
+    this.#follow(project, read);
+    // It may be the old project that is telling us: it must not wait for itself.
+    void old.close();
+    if (!this.#options.isQuiet)
+      reporter.settings(
+        Date.now() - since,
+        needsRestart.map((key) => `listen.${key}`),
+      );
+  }
+}
+
+function failedOnChange(error: Error): void {
+  printProblem({
+    code: 'internal-error',
+    severity: 'error',
+    message: `Vine Spark failed on a change: ${error.message}`,
+    hint: error.stack ?? '',
+  });
+}
+
+/** Adapters are functions: the file that holds them was saved, so they count as changed. */
+function isSame(a: EffectiveSettings, b: EffectiveSettings): boolean {
+  return a.adapters.length === 0 && JSON.stringify(a) === JSON.stringify(b);
+}

@@ -1,0 +1,85 @@
+import { afterAll, beforeAll, expect, test } from '@jest/globals';
+import { Backend } from '../support/backend.js';
+import { Program } from '../support/program.js';
+import { Workspace } from '../support/workspace.js';
+
+let workspace: Workspace;
+let program: Program;
+let backend: Backend;
+const settings = (more: object) => JSON.stringify({ expose: ['TIDE'], pages: { '/': 'index.html' }, ...more });
+beforeAll(async () => {
+  backend = await Backend.start((request, response) => {
+    response.write(`from the backend: ${request.url}`);
+    if (request.url !== '/api/stream') response.end();
+  });
+  workspace = Workspace.with({
+    'index.html': '<!doctype html><script type="module" src="main.js"></script>',
+    'main.js': 'document.title = process.env.TIDE;\n',
+    'vine-spark.config.json': settings({}),
+    '.env': 'TIDE=high',
+  });
+  program = await Program.serve(workspace.root, []);
+});
+afterAll(async () => {
+  await program.stop();
+  await backend.close();
+  workspace.dispose();
+});
+
+const get = async (path: string) => {
+  const reply = await fetch(new URL(path, program.url), { headers: { accept: 'text/html' } });
+  return `${reply.status} ${await reply.text()}`;
+};
+const app = () => get('/~vine/piece/page/index.html/app.js');
+
+test('a new rule and a new page apply while the server runs', async () => {
+  expect(await get('/api/x')).toMatch(/^404/);
+  const after = program.mark;
+  workspace.write({
+    'vine-spark.config.json': settings({
+      forward: [{ paths: ['/api'], to: backend.origin }],
+      pages: { '/': 'index.html', '/berths/*': 'index.html' },
+    }),
+  });
+  expect(await program.next('settings', { after })).toMatchObject({ needsRestart: [] });
+  expect(await get('/api/x')).toBe('200 from the backend: /api/x');
+  expect(await get('/berths/4')).toMatch(/^200/);
+});
+
+test('a stream to the backend goes on through a change, and updates are sent as before', async () => {
+  const stream = (await fetch(new URL('/api/stream', program.url))).body!.getReader();
+  await stream.read();
+  const after = program.mark;
+  workspace.write({ '.env': 'TIDE=low' });
+  await program.next('settings', { after });
+  expect(await app()).toContain('document.title = "low"');
+  workspace.write({ 'main.js': 'document.title = "quay " + process.env.TIDE;\n' });
+  expect(await program.next('update', { after })).toMatchObject({ changed: ['main.js'] });
+  let isOver = false;
+  void stream.read().then(
+    () => {
+      isOver = true;
+    },
+    () => {
+      isOver = true;
+    },
+  );
+  await get('/api/x');
+  expect(isOver).toBe(false);
+  await stream.cancel();
+});
+
+test('a mistake keeps the last good settings and says what is wrong; the same settings are no change', async () => {
+  const after = program.mark;
+  workspace.write({ 'vine-spark.config.json': '{ "forwrd": [] }' });
+  const { problems } = await program.next('problems', { after });
+  expect(problems[0]).toMatchObject({
+    code: 'unknown-setting',
+    message: "There is no setting 'forwrd'.",
+    hint: "Did you mean 'forward'?",
+  });
+  expect(await get('/api/x')).toBe('200 from the backend: /api/x');
+  workspace.write({ 'vine-spark.config.json': settings({ listen: { port: 9 } }) });
+  expect(await program.next('settings', { after })).toMatchObject({ needsRestart: [] });
+  expect(await get('/api/x')).toMatch(/^404/);
+});
