@@ -87,3 +87,49 @@ test('a change of tsconfig.json applies without a restart', async () => {
   await program.stop();
   workspace.dispose();
 });
+
+test('under a base path everything is found: pieces, styles, files, dynamic imports, workers, deep links', async () => {
+  const workspace = Workspace.with({
+    'index.html': `<!doctype html><link rel="icon" href="flag.svg"><img src="flag.svg"><script type="module" src="main.js"></script>`,
+    'main.js': `import './page.css'; import flag from './flag.svg';
+const worker = new Worker(new URL('./worker.js', import.meta.url), { type: 'module' });
+worker.onmessage = async ({ data }) => { const { late } = await import('./late.js'); window.said = [data, late, (await fetch(flag)).status, new URL(import.meta.url).pathname]; };`,
+    'page.css': '@import "./inner.css";',
+    'inner.css': 'body { margin: 9px; background: url(flag.svg); }',
+    'late.js': `export const late = 'late';`,
+    'worker.js': `import { word } from './word.js'; postMessage(word);`,
+    'word.js': `export const word = 'word';`,
+    'flag.svg': '<svg xmlns="http://www.w3.org/2000/svg" width="9" height="9"/>',
+  });
+  const program = await Program.serve(workspace.root, ['index.html', '--base', '/harbour']);
+  const { page, errors } = await openPage(browser, `${program.url}berths/4`);
+  await page.waitForFunction('window.said');
+  expect(await page.evaluate('said')).toEqual(['word', 'late', 200, '/harbour/main.js']);
+  expect(await page.evaluate('getComputedStyle(document.body).marginTop')).toBe('9px');
+  expect(await page.evaluate('document.images[0].naturalWidth')).toBe(9);
+  expect(errors).toEqual([]);
+  expect((await fetch(new URL('/elsewhere', program.url))).status).toBe(404);
+  await program.stop();
+  workspace.dispose();
+});
+
+test("a page's <base> counts for what it names, and a file that a pattern matches may come later", async () => {
+  const workspace = Workspace.with({
+    'index.html': `<!doctype html><base href="/src/"><link rel="stylesheet" href="page.css"><script type="module" src="main.js"></script>`,
+    'src/page.css': 'body { margin: 4px; }',
+    'src/main.js': `export const open = (name) => import('./berths/' + name + '.js');\nwindow.openBerth = async (name) => (await open(name)).berth;\nimport.meta.live?.take();\n`,
+    'src/berths/east.js': `export const berth = 'east';`,
+  });
+  const program = await Program.serve(workspace.root);
+  const { page, loads } = await openPage(browser, program.url);
+  await program.next('joined');
+  expect(await page.evaluate('getComputedStyle(document.body).marginTop')).toBe('4px');
+  expect(await page.evaluate(`openBerth('east')`)).toBe('east');
+  const after = program.mark;
+  workspace.write({ 'src/berths/west.js': `export const berth = 'west';` });
+  await program.next('applied', { after });
+  expect(await page.evaluate(`openBerth('west')`)).toBe('west');
+  expect(loads()).toBe(1);
+  await program.stop();
+  workspace.dispose();
+});
