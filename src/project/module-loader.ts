@@ -232,6 +232,8 @@ export class ModuleLoader {
     if (problems.length > 0) return { problems, edges };
     if (linked.format === 'commonjs') runtime.commonjs = true;
     if (/\.m[jt]s$/.test(id) || this.#scopeType(id) === 'module') runtime.nodeDefault = true;
+    if (this.#options.refresh && !inPackage && /x$/.test(id) && anonymousComponent.test(script.text))
+      runtime.anonymousComponent = true;
     if (script.text.includes('import.meta.live')) {
       runtime.specifiers = Object.fromEntries(
         edges.filter(({ kind }) => kind === 'import').map(({ specifier, target }) => [specifier, target]),
@@ -326,6 +328,9 @@ export class ModuleLoader {
     }
   }
 }
+
+/** A default export without a name in a module that makes elements, after translation. */
+const anonymousComponent = /_jsx[\s\S]*\bexport default (?:_s\d*\()?(?:function\s*\(|\(|[\w$]+\s*=>)/;
 
 /** A script between linking and resolving. */
 interface LinkedScript {

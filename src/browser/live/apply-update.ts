@@ -4,7 +4,7 @@ import { connect, disconnect, linkFrom } from '../runtime/link.js';
 import { setRefusalListener } from '../runtime/live-api.js';
 import { loadScript } from '../runtime/load-piece.js';
 import { type Definition, defineModule, type Instance, importersOf, registry, removeModule } from '../runtime/records.js';
-import { areComponents, isComponent, refreshComponents } from '../runtime/refresh.js';
+import { exportsComponents, isComponentExport, refreshComponents } from '../runtime/refresh.js';
 import { namespaceOf } from '../runtime/resolve-export.js';
 import { collectDefinitions, isEntry } from '../runtime/runtime.js';
 import { ensureSheetsBelow, removeSheet, swapSheets } from '../runtime/sheets.js';
@@ -133,20 +133,14 @@ function takesItself(instance: Instance): boolean {
 /** A module that exports only React components needs no `take`: React replaces them where they are. */
 function takesAsComponents(instance: Instance): boolean {
   if (instance.isCommonJs || instance.error || instance.stars.length > 0 || instance.indirect.size > 0) return false;
-  return !instance.entry.id.includes('node_modules/') && areComponents(exportValues(instance));
-}
-
-function exportValues(instance: Instance): Record<string, unknown> {
-  const values: Record<string, unknown> = {};
-  for (const [name, read] of Object.entries(instance.getters)) values[name] = read();
-  return values;
+  return !instance.entry.id.includes('node_modules/') && exportsComponents(instance);
 }
 
 function noteMixedExports(instance: Instance, notes: string[]): void {
   if (instance.isCommonJs || instance.error || instance.status !== 'evaluated') return;
-  const values = Object.entries(exportValues(instance));
-  const others = values.filter(([, value]) => !isComponent(value)).map(([name]) => name);
-  if (others.length === 0 || others.length === values.length) return;
+  const names = Object.keys(instance.getters);
+  const others = names.filter((name) => !isComponentExport(instance, name));
+  if (others.length === 0 || others.length === names.length) return;
   const note = `${instance.entry.id} exports ${others.join(', ')} beside components, so its importers run again`;
   if (!notes.includes(note)) notes.push(note);
 }

@@ -1,7 +1,7 @@
 import { runCommonJs } from './commonjs.js';
 import { pushExports } from './link.js';
 import { dependencyOf, type Instance } from './records.js';
-import { isComponent, registerComponent } from './refresh.js';
+import { isComponentExport, registerComponent } from './refresh.js';
 import { readTarget } from './resolve-export.js';
 
 let nextAsyncOrder = 0;
@@ -135,9 +135,8 @@ function completed(module: Instance): void {
 /** Components get their identity from the name under which they are exported, where the translation gave them none. */
 function registerExports(module: Instance): void {
   if (module.entry.id.includes('node_modules/')) return;
-  for (const [name, read] of Object.entries(module.getters)) {
-    const value = read();
-    if (isComponent(value)) registerComponent(value, `${module.entry.id} export ${name}`);
+  for (const name of Object.keys(module.getters)) {
+    if (isComponentExport(module, name)) registerComponent(module.getters[name]!(), `${module.entry.id} export ${name}`);
   }
 }
 

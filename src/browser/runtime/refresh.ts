@@ -1,3 +1,5 @@
+import type { Instance } from './records.js';
+
 /** The part of React's refresh runtime that is used here. */
 export interface RefreshRuntime {
   register(type: unknown, id: string): void;
@@ -25,20 +27,19 @@ export function signatureFunction(): unknown {
   return refreshRuntime?.createSignatureFunctionForTransform() ?? ((type: unknown) => type);
 }
 
-/** Whether every one of these exports is a React component, so that React itself can take the update. */
-export function areComponents(exports: object): boolean {
-  const names = Object.keys(exports);
-  return (
-    names.length > 0 &&
-    refreshRuntime !== undefined &&
-    names.every((name) => isComponent((exports as Record<string, unknown>)[name]))
-  );
+/** Whether all that a module exports are React components, so that React itself can take its updates. */
+export function exportsComponents(instance: Instance): boolean {
+  const names = Object.keys(instance.getters);
+  return names.length > 0 && names.every((name) => isComponentExport(instance, name));
 }
 
-/** Whether a value is a component; classes and functions count by their capital letter where they have a name. */
-export function isComponent(value: unknown): boolean {
-  if (!refreshRuntime?.isLikelyComponentType(value)) return false;
-  return typeof value !== 'function' || value.name === '' || value.name === 'default' || /^[A-Z]/.test(value.name);
+/** Whether an export is a component. Functions and classes count by their capital letter, a default without a name by its source. */
+export function isComponentExport(instance: Instance, name: string): boolean {
+  if (!refreshRuntime) return false;
+  const value = instance.getters[name]!();
+  const isAnonymous = name === 'default' && typeof value === 'function' && (value.name === '' || value.name === 'default');
+  if (isAnonymous) return instance.definition.edges.anonymousComponent === true;
+  return refreshRuntime.isLikelyComponentType(value);
 }
 
 /** Lets React render with the new versions. Returns how many components lost their state because their hooks changed. */

@@ -15,6 +15,8 @@ export interface RuntimeEdges {
   specifiers?: Record<string, string>;
   /** The module is CommonJS. */
   commonjs?: true;
+  /** The default export is a component without a name, which nothing but the source shows. */
+  anonymousComponent?: true;
   /** CommonJS imports follow Node's convention: the default is `module.exports` whatever `__esModule` says. */
   nodeDefault?: true;
   /** URLs of what stands in `new URL('…', import.meta.url)`, by place. */
