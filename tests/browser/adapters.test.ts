@@ -59,3 +59,36 @@ test('the YAML adapter of the docs makes data, and shows a mistake where it is',
   await program.stop();
   workspace.dispose();
 });
+
+test('an adapter may find files itself, and a file that it depends on makes its modules anew', async () => {
+  const workspace = Workspace.with({
+    'index.html': '<!doctype html><script type="module" src="main.js"></script>',
+    'main.js': `import timetable from 'timetable:east'; document.title = timetable; import.meta.live?.take();`,
+    'tables/east.table': '9:05',
+    'tables/format.txt': 'departs at %',
+    'vine-spark.config.mjs': `import { readFileSync } from 'node:fs';
+import { dirname, join } from 'node:path';
+const root = ${'process.cwd()'};
+export default { adapters: [{
+  name: 'timetables', files: /\\.table$/,
+  resolve: (specifier) => specifier.startsWith('timetable:') ? join(root, 'tables', specifier.slice(10) + '.table') : undefined,
+  translate(source, { file, dependOn }) {
+    dependOn('./format.txt');
+    const format = readFileSync(join(dirname(file), 'format.txt'), 'utf8');
+    return 'export default ' + JSON.stringify(format.replace('%', source)) + ';';
+  },
+}] };
+`,
+  });
+  const program = await Program.serve(workspace.root, []);
+  const { page, loads } = await openPage(browser, program.url);
+  await program.next('joined');
+  expect(await page.title()).toBe('departs at 9:05');
+  const after = program.mark;
+  workspace.write({ 'tables/format.txt': 'leaves at %' });
+  await program.next('applied', { after });
+  expect(await page.title()).toBe('leaves at 9:05');
+  expect(loads()).toBe(1);
+  await program.stop();
+  workspace.dispose();
+});

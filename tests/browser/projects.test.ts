@@ -133,3 +133,30 @@ test("a page's <base> counts for what it names, and a file that a pattern matche
   await program.stop();
   workspace.dispose();
 });
+
+test('Sass takes sheets of packages, and class names that a CSS module lacks are a problem', async () => {
+  const workspace = Workspace.with({
+    'index.html': '<!doctype html><script type="module" src="main.ts"></script>',
+    'main.ts': `import './page.scss';\nimport { row } from './board.module.css';\ndocument.title = row;\n`,
+    'page.scss': '@use "kit/palette";\nbody { color: palette.$ember; }\n',
+    'board.module.css': '.row { color: red; }\n.head { color: blue; }\n',
+    'node_modules/kit/package.json': '{ "name": "kit" }',
+    'node_modules/kit/_palette.scss': '$ember: rgb(217, 72, 43);',
+  });
+  const program = await Program.serve(workspace.root);
+  const { page } = await openPage(browser, program.url);
+  await program.next('joined');
+  expect(await page.evaluate('getComputedStyle(document.body).color')).toBe('rgb(217, 72, 43)');
+  expect(await page.title()).toMatch(/^row_[0-9a-f]{6}$/);
+  const after = program.mark;
+  workspace.write({ 'board.module.css': '.rows { color: red; }\n' });
+  const { problems } = await program.next('problems', { after });
+  expect(problems[0]).toMatchObject({
+    code: 'export-missing',
+    file: 'main.ts',
+    message: "board.module.css does not export 'row'.",
+    hint: "Did you mean 'rows'? It exports default, rows.",
+  });
+  await program.stop();
+  workspace.dispose();
+});
