@@ -34,6 +34,14 @@ try { import.meta.resolve('bare'); log('resolved'); } catch (error) { log('bare'
     'other.js': `export let b = 2; export const a = 1;`,
     'passes.js': `export * as ns from './other.js';`,
   }),
+  awkwardNames: programOf({
+    'main.js': `import { __proto__ as p, constructor as c, t\\u0069de, "\\u0061 b" as spaced, \\u{6f}ther as o\\u0074her2, async, hasOwnProperty } from './names.js';
+import * as ns from './names.js';
+log(p, c, tide, spaced, other2, async, typeof hasOwnProperty, Object.keys(ns).join());
+export { tide as "\\u0074ide again", p as __proto__ };
+export { t\\u0069de as passed } from './names.js';`,
+    'names.js': `const a = 1; export { a as __proto__, a as constructor, a as "a b" }; export let ti\\u0064e = 'high', other = 2; export function async() {} export const hasOwnProperty = 3;`,
+  }),
   defaultNames: programOf({
     'main.js': [1, 2, 3, 4, 5, 6, 7, 8]
       .map((n) => `import d${n} from './d${n}.js'; log(${n}, typeof d${n} === 'function' ? d${n}.name : d${n});`)
