@@ -64,7 +64,7 @@ export class ModuleLoader {
   async load(id: string, bytes: Buffer, isChecked = false): Promise<Loaded> {
     const [path, type] = id.split('?');
     if (type) return this.#withType(id, path!, type, bytes);
-    const adapter = this.#options.adapters.find(({ files }) => files.test(id));
+    const adapter = this.#options.adapters.find(({ files }) => id.search(files) !== -1);
     if (adapter) return this.#adapted(id, bytes.toString('utf8'), adapter, isChecked);
     const kind = kindOfFile(id);
     if (kind === 'style') return loadStyle(id, bytes.toString('utf8'), this.#options);

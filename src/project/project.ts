@@ -289,7 +289,7 @@ export class Project extends TypedEvents<ProjectEvents> {
   async #relink(id: string, isChecked: boolean): Promise<void> {
     const content = this.script(id)!;
     if (!content.linked.hasBindings) return;
-    const loaded = await this.#loader.script(id, content.source, isChecked);
+    const loaded = await this.#loader.load(id, Buffer.from(content.source), isChecked);
     if ('problems' in loaded) return;
     this.graph.set(id, loaded.content, loaded.edges);
     this.#unsent.changed.add(id);

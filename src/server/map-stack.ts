@@ -10,17 +10,6 @@ interface Frame {
   column: number;
 }
 
-/** A frame in the user's own source. */
-export interface MappedFrame {
-  name: string;
-  /** Path relative to the project. */
-  file: string;
-  /** 1-based. */
-  line: number;
-  /** 0-based. */
-  column: number;
-}
-
 /** What mapping needs of the server: the source map behind a script's URL, `undefined` for what isn't ours. */
 export type MapOf = (url: string) => TraceMap | undefined;
 

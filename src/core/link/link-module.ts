@@ -186,6 +186,7 @@ function addRequest(draft: Draft, request: ModuleRequest): number {
 function takeExports(draft: Draft, exports: readonly Export[], requestOfImport: readonly number[]): void {
   const bindingOf = new Map(draft.bindings.map((binding) => [binding.local, binding]));
   let lastStatement = -1;
+  let isConstant = false;
   for (const record of exports) {
     if (record.type === 'reexport-all') {
       draft.stars.push(requestOfImport[record.importIndex]!);
@@ -201,18 +202,20 @@ function takeExports(draft: Draft, exports: readonly Export[], requestOfImport: 
       lastStatement = record.exportStart;
       continue;
     }
-    if (record.exportStart !== lastStatement) editExport(draft, record.exportStart, record.localName);
+    if (record.exportStart !== lastStatement) isConstant = editExport(draft, record.exportStart, record.localName) === 'const';
     lastStatement = record.exportStart;
     const local =
       record.name === 'default' && record.localName === undefined ? `${draft.input.handle}_d` : unescapeName(record.localName!);
+    if (isConstant) draft.constants.add(local);
     const binding = bindingOf.get(local);
-    if (binding) draft.indirect.push({ exported: record.name, request: binding.request, imported: binding.imported });
+    if (binding)
+      draft.indirect.push({ exported: unescapeName(record.name), request: binding.request, imported: binding.imported });
     else draft.locals.set(unescapeName(record.name), local);
   }
-  const { text } = draft.input;
-  for (const [exported, local] of draft.locals) {
-    if (new RegExp(`function\\s*\\*?\\s*${local.replaceAll('$', '\\$')}(?![\\w$])`).test(text)) draft.early.add(exported);
-  }
+  if (draft.locals.size === 0) return;
+  const functions = new Set<string>();
+  for (const match of draft.input.text.matchAll(/function\s*\*?\s*([\p{ID_Continue}$\u200c\u200d]+)/gu)) functions.add(match[1]!);
+  for (const [exported, local] of draft.locals) if (functions.has(local)) draft.early.add(exported);
 }
 
 /** Blanks `export { … }` of names that were imported; with `from` its import record has been blanked already. */
@@ -226,17 +229,19 @@ function blankExportList(draft: Draft, start: number): void {
   }
 }
 
-/** Takes the export keyword away from a declaration, or the whole statement where it only lists names. */
-function editExport(draft: Draft, start: number, localName: string | undefined): void {
+/** Takes the export keyword away from a declaration, or the whole statement where it only lists names. Returns what is declared. */
+function editExport(draft: Draft, start: number, localName: string | undefined): string {
   const { text, handle } = draft.input;
   const words = wordsFrom(text, start);
   words.next();
   const next = words.next().value!;
-  if (next.value === '{') return blankExportList(draft, start);
+  if (next.value === '{') {
+    blankExportList(draft, start);
+    return 'names';
+  }
   if (next.value !== 'default') {
-    if (next.value === 'const') markConstants(draft, start);
     draft.edits.push(blank(text, start, next.start));
-    return;
+    return next.value;
   }
   const subject = words.next().value!;
   let keyword = subject;
@@ -248,23 +253,16 @@ function editExport(draft: Draft, start: number, localName: string | undefined):
     const room = subject.start - start;
     const ends = text.slice(start, subject.start).replace(/[^\n\r\u2028\u2029]/g, '');
     draft.edits.push({ start, end: subject.start, text: `const ${handle}_d = ${ends}`.padEnd(room) });
-    draft.constants.add(`${handle}_d`);
-    return;
+    return 'const';
   }
   draft.edits.push(blank(text, start, subject.start));
-  if (localName !== undefined) return;
+  if (localName !== undefined) return keyword.value;
   let end = keyword.end;
   const star = words.next().value;
   if (keyword.value === 'function' && star?.value === '*') end = star.end;
   draft.edits.push({ start: end, end, text: ` ${handle}_d` });
   if (keyword.value === 'function') draft.early.add('default');
-}
-
-function markConstants(draft: Draft, start: number): void {
-  for (const record of parse(draft.input.text)[1]) {
-    if (record.exportStart === start && record.type === 'direct' && record.localName)
-      draft.constants.add(unescapeName(record.localName));
-  }
+  return keyword.value;
 }
 
 /** Edits inside a blanked statement go with it. */

@@ -75,8 +75,3 @@ export function joinPiece({ modules, before = '', after, mapUrl, sourceUrl }: Pi
   parts.push(`//# sourceMappingURL=${mapUrl}\n`);
   return { parts, places };
 }
-
-/** How many lines `piece` takes; for tests and for pieces put behind others. */
-export function lineEndsOf(piece: Piece): number {
-  return piece.parts.reduce((sum, part) => sum + countLineEnds(part), 0);
-}
