@@ -1,6 +1,6 @@
 import type { ClientSettings } from '../core/live/messages.js';
 import { LiveClient } from './live/client.js';
-import { setSourceBase } from './runtime/handle.js';
+import { setFrontEndBase } from './runtime/base-path.js';
 import { installRefresh, type RefreshRuntime } from './runtime/refresh.js';
 import { vine } from './runtime/runtime.js';
 
@@ -9,9 +9,8 @@ declare const refreshPackage: RefreshRuntime;
 
 const script = document.currentScript as HTMLScriptElement;
 const settings = JSON.parse(script.dataset.vine!) as ClientSettings;
-setSourceBase(settings.base);
+setFrontEndBase(settings.base);
 installRefresh(refreshPackage);
 Object.defineProperty(globalThis, '~vine', { value: vine, configurable: true });
 const client = new LiveClient(settings, new URL(script.src).origin);
-client.watchErrors();
 void client.connect();

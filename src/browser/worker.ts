@@ -1,8 +1,8 @@
-import { setSourceBase } from './runtime/handle.js';
+import { setFrontEndBase } from './runtime/base-path.js';
 import { vine } from './runtime/runtime.js';
 
 /** The URL prefix of the front end, which the server puts in front of this script. */
 declare const vineBase: string;
 
-setSourceBase(vineBase);
+setFrontEndBase(vineBase);
 Object.defineProperty(globalThis, '~vine', { value: vine, configurable: true });

@@ -63,10 +63,13 @@ export class Running {
   begin(read: () => Promise<EffectiveSettings>): void {
     const { server, reporter, isQuiet } = this.#options;
     this.#follow(this.#project, read);
+    server.errors.on('editor', (problem) => reporter.problem(problem));
     if (isQuiet) return;
     server.live.on('joined', (page) => reporter.joined(page));
     server.live.on('left', (page) => reporter.left(page));
-    server.errors.on('error', ({ from, problem }) => reporter.failed(from, problem));
+    server.errors.on('error', ({ from, problem }) => {
+      if (this.#settings.pageErrors) reporter.failed(from, problem);
+    });
   }
 
   async close(): Promise<void> {
@@ -83,7 +86,7 @@ export class Running {
       this.#queue = this.#queue.then(() => this.#settingsChanged(read, since)).catch(failedOnChange);
     });
     if (isQuiet) return;
-    project.on('solved', ({ since }) => reporter.solved(Date.now() - since));
+    project.on('solved', ({ since }) => reporter.solved(performance.now() - since));
     this.#reports.follow(project);
   }
 
@@ -97,11 +100,12 @@ export class Running {
       if (!(error instanceof VineError)) throw error;
       this.#hasBadSettings = true;
       reporter.problems([error.problem], false);
-      server.live.problems([error.problem, ...this.#project.problems]);
+      server.showSettingsProblems([error.problem]);
       return;
     }
     if (!this.#hasBadSettings && isSame(settings, this.#settings)) return;
     this.#hasBadSettings = false;
+    server.showSettingsProblems([]);
     const needsRestart = (['host', 'port', 'exact'] as const).filter(
       (key) => settings.listen[key] !== this.#settings.listen[key],
     );
@@ -116,7 +120,7 @@ export class Running {
     void old.close();
     if (!this.#options.isQuiet)
       reporter.settings(
-        Date.now() - since,
+        performance.now() - since,
         needsRestart.map((key) => `listen.${key}`),
       );
   }

@@ -6,9 +6,13 @@ import type { PageReport, Reporter } from './report/reporter.js';
 /** How long a page may take to say what it made of an update before the line is printed without it. */
 const patienceMs = 2000;
 
+/** Updates that pages which were held back or away may still report on. */
+const keptUpdates = 50;
+
 interface Pending {
   update: ProjectUpdate;
-  waitingFor: Set<LivePage>;
+  /** Numbers of pages. */
+  waitingFor: Set<number>;
   reports: PageReport[];
   timer: NodeJS.Timeout;
 }
@@ -18,6 +22,7 @@ export class UpdateReports {
   readonly #reporter: Reporter;
   readonly #live: LiveChannel;
   readonly #pending = new Map<number, Pending>();
+  readonly #updates = new Map<number, ProjectUpdate>();
 
   constructor(live: LiveChannel, reporter: Reporter) {
     this.#live = live;
@@ -28,15 +33,17 @@ export class UpdateReports {
     });
   }
 
-  /** Reports the updates of a project. */
+  /** Reports the updates of a project, after they were sent. */
   follow(project: Project): void {
-    project.on('update', (update) => this.#begin(update, this.#live.pages));
+    project.on('update', (update) => this.#begin(update, this.#live.pagesAt(update.id)));
   }
 
   #begin(update: ProjectUpdate, pages: LivePage[]): void {
+    this.#updates.set(update.id, update);
+    this.#updates.delete(update.id - keptUpdates);
     const pending: Pending = {
       update,
-      waitingFor: new Set(pages),
+      waitingFor: new Set(pages.map(({ number }) => number)),
       reports: [],
       timer: setTimeout(() => this.#finish(pending), patienceMs),
     };
@@ -46,15 +53,18 @@ export class UpdateReports {
   }
 
   #take(from: LivePage, message: Extract<PageMessage, { type: 'applied' | 'reloaded' }>): void {
+    const update = this.#updates.get(message.update);
+    if (!update) return;
+    const report = { ...message, from, ms: performance.now() - update.since };
     const pending = this.#pending.get(message.update);
-    if (!pending?.waitingFor.delete(from)) return;
-    pending.reports.push({ ...message, from, ms: Date.now() - pending.update.since });
+    if (!pending?.waitingFor.delete(from.number)) return this.#reporter.updated(update, [report], 0);
+    pending.reports.push(report);
     if (pending.waitingFor.size === 0) this.#finish(pending);
   }
 
   #forget(page: LivePage): void {
     for (const pending of this.#pending.values())
-      if (pending.waitingFor.delete(page) && pending.waitingFor.size === 0) this.#finish(pending);
+      if (pending.waitingFor.delete(page.number) && pending.waitingFor.size === 0) this.#finish(pending);
   }
 
   #finish(pending: Pending): void {

@@ -24,6 +24,11 @@ export class MadeOf {
     this.withPatterns.delete(id);
   }
 
+  /** Whether a file that is no module itself went into one. */
+  isUsed(id: string): boolean {
+    return this.#dependents.has(id);
+  }
+
   /** The modules that a written file may change. A module that has gone meanwhile may be among them. */
   affectedBy(id: string, file: string): string[] {
     const looking = [...this.#folders].filter(([, folders]) => folders.some((folder) => file.startsWith(`${folder}/`)));

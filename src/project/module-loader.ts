@@ -27,6 +27,10 @@ import type { TsSettings } from './ts-settings.js';
 
 const ownRequire = createRequire(import.meta.url);
 
+/** Helpers of the translator, and Preact's refresh runtime, come with Vine Spark and not with the project. */
+const ownPackages = /^@oxc-project\/runtime\/|^@prefresh\/core$/;
+const preactRefresh = '@prefresh/core';
+
 /** The id of the module that stands for what a package leaves out in browsers. */
 export const emptyModule = '~vine/empty';
 
@@ -45,8 +49,6 @@ export interface LoaderOptions {
   compiler: StyleCompiler;
   adapters: readonly Adapter[];
   constants: Readonly<Record<string, string>>;
-  /** React is there, so components keep their state across updates. */
-  refresh: boolean;
   /** URL prefix of the pieces of dynamic imports. */
   lazyPiece(id: string): string;
 }
@@ -54,11 +56,38 @@ export interface LoaderOptions {
 /** Takes modules from the bytes of their file to linked code with resolved edges. */
 export class ModuleLoader {
   readonly #options: LoaderOptions;
+  /** React is there, so components keep their state across updates. */
+  #refresh: boolean;
   /** How many scripts were translated so far. */
   translations = 0;
 
   constructor(options: LoaderOptions) {
     this.#options = options;
+    this.#refresh = this.#hasReact();
+  }
+
+  #hasReact(): boolean {
+    const { resolver, paths } = this.#options;
+    return ['react', 'preact'].some((name) => 'found' in resolver.resolve(name, paths.fileOf('page.html'), 'import'));
+  }
+
+  /** Looks again whether React is there. Returns whether that is news, so that every component comes out differently. */
+  refreshChanged(): boolean {
+    const before = this.#refresh;
+    this.#refresh = this.#hasReact();
+    return this.#refresh !== before;
+  }
+
+  /** Whether some specifier of a module leads somewhere else than its edges say. */
+  isResolvedOtherwise(id: string, edges: readonly Edge[]): boolean {
+    const { resolver, paths } = this.#options;
+    return edges.some(({ kind, specifier, target }) => {
+      // Paths are looked after file by file.
+      if ((kind !== 'import' && kind !== 'dynamic' && kind !== 'require') || /^[./]/.test(specifier)) return false;
+      if (ownPackages.test(specifier) || this.#adapterTarget(id, specifier) !== undefined) return false;
+      const resolution = resolver.resolve(specifier, paths.fileOf(id), kind === 'require' ? 'require' : 'import');
+      return 'found' in resolution ? paths.idOf(resolution.found) !== target.replace(/\?.*$/, '') : 'failure' in resolution;
+    });
   }
 
   async load(id: string, bytes: Buffer, isChecked = false): Promise<Loaded> {
@@ -110,7 +139,7 @@ export class ModuleLoader {
     const translated = await translateScript(source, {
       id,
       inPackage,
-      refresh: this.#options.refresh,
+      refresh: this.#refresh,
       options: this.#options.typescript.optionsFor(this.#options.paths.fileOf(id)),
     });
     if ('code' in translated) return { problems: [translated] };
@@ -230,10 +259,15 @@ export class ModuleLoader {
       }
     }
     if (problems.length > 0) return { problems, edges };
+    if (!inPackage && edges.some(({ target }) => /(?:^|\/)node_modules\/preact\//.test(target))) {
+      // Behind the module's own imports, whose places are counted, and before its body.
+      const target = this.#options.paths.idOf(ownRequire.resolve(preactRefresh));
+      edges.push({ kind: 'import', specifier: preactRefresh, target });
+      runtime.imports.push(target);
+    }
     if (linked.format === 'commonjs') runtime.commonjs = true;
     if (/\.m[jt]s$/.test(id) || this.#scopeType(id) === 'module') runtime.nodeDefault = true;
-    if (this.#options.refresh && !inPackage && /x$/.test(id) && anonymousComponent.test(script.text))
-      runtime.anonymousComponent = true;
+    if (this.#refresh && !inPackage && /x$/.test(id) && anonymousComponent.test(script.text)) runtime.anonymousComponent = true;
     if (script.text.includes('import.meta.live')) {
       runtime.specifiers = Object.fromEntries(
         edges.filter(({ kind }) => kind === 'import').map(({ specifier, target }) => [specifier, target]),
@@ -252,13 +286,12 @@ export class ModuleLoader {
     const { specifier, kind } = request;
     if (/^(?:[a-z][a-z0-9+.-]+:)?\/\//i.test(specifier) || specifier.startsWith('data:'))
       return kind === 'dynamic' ? undefined : this.#foreign(id, request, script, problems);
-    // Helpers of the translator come with Vine Spark, not with the project.
-    if (specifier.startsWith('@oxc-project/runtime/')) return paths.idOf(ownRequire.resolve(specifier));
-    for (const adapter of this.#options.adapters) {
-      const found = adapter.resolve?.(specifier, paths.fileOf(id));
-      if (found !== undefined) return paths.idOf(found);
-    }
-    const resolution = resolver.resolve(specifier, paths.fileOf(id), kind === 'require' ? 'require' : 'import');
+    if (ownPackages.test(specifier)) return paths.idOf(ownRequire.resolve(specifier));
+    const adapted = this.#adapterTarget(id, specifier);
+    if (adapted !== undefined) return adapted;
+    // Preact's refresh runtime comes with Vine Spark and works on the project's Preact.
+    const from = specifier === 'preact' && id.includes('node_modules/@prefresh/') ? 'page.html' : id;
+    const resolution = resolver.resolve(specifier, paths.fileOf(from), kind === 'require' ? 'require' : 'import');
     if ('empty' in resolution) return emptyModule;
     if ('found' in resolution) return withType(paths.idOf(resolution.found), request.type);
     if (kind === 'require' && !request.isCertain) return undefined;
@@ -268,6 +301,16 @@ export class ModuleLoader {
         explainFailure(resolution.failure, specifier, { root: paths.root, installCommand }),
       ),
     );
+    return undefined;
+  }
+
+  /** The id that the user's own adapters give a specifier. */
+  #adapterTarget(id: string, specifier: string): string | undefined {
+    const { adapters, paths } = this.#options;
+    for (const adapter of adapters) {
+      const found = adapter.resolve?.(specifier, paths.fileOf(id));
+      if (found !== undefined) return paths.idOf(found);
+    }
     return undefined;
   }
 

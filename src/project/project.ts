@@ -2,7 +2,7 @@ import { dirname } from 'node:path';
 import type { Adapter } from '../core/adapter.js';
 import { modulesRunEarly } from '../core/graph/cycles.js';
 import { type Edge, isLazy, ModuleGraph } from '../core/graph/module-graph.js';
-import type { SheetChange } from '../core/live/messages.js';
+import type { FileChange, SheetChange } from '../core/live/messages.js';
 import { idToPath } from '../core/pieces/id-path.js';
 import type { PieceModule } from '../core/pieces/piece.js';
 import type { Problem } from '../core/problem.js';
@@ -15,6 +15,7 @@ import { resolveReference } from './load-style.js';
 import { MadeOf } from './made-of.js';
 import type { ModuleContent, ScriptContent } from './module-content.js';
 import { emptyModule, type Loaded, ModuleLoader } from './module-loader.js';
+import { PackageWatcher } from './package-watcher.js';
 import type { Page } from './page.js';
 import { fromImportMaps, PageSet } from './page-set.js';
 import { Paths } from './paths.js';
@@ -52,11 +53,13 @@ export interface ProjectOptions {
 /** What a group of saved files came to. */
 export interface ProjectUpdate {
   id: number;
-  /** `Date.now()` of the first file change. */
+  /** `performance.now()` of the first file change. */
   since: number;
   changed: string[];
   removed: string[];
   styles: SheetChange[];
+  /** Files that browsers got as they are. */
+  files: FileChange[];
   /** Modules to send: the changed and the added ones. */
   modules: PieceModule[];
   reload: { page: string; reason: string }[];
@@ -96,12 +99,26 @@ export class Project extends TypedEvents<ProjectEvents> {
   /** Hashes of the files as they were last read, by module. */
   readonly #hashes = new Map<string, string>();
   readonly #failed = new Map<string, Problem[]>();
+  /** Modules behind dynamic imports that some page has asked for. */
+  readonly #askedFor = new Set<string>();
   /** Folders outside the project that are watched. */
   readonly #outside = new Set<string>();
   /** Modules whose imports or exports changed and weren't checked yet. */
   readonly #unchecked = new Set<string>();
   #hasNewImports = false;
+  /** Files that browsers got as they are, with the paths under which they did. */
+  readonly #served = new Map<string, string>();
+  /** Groups of changes that wait for their turn. */
+  #waitingChanges = 0;
+  /** `performance.now()` of the oldest change that wasn't sent yet. */
+  #unsentSince: number | undefined;
+  #hasToldProblems = false;
+  /** How many scripts had been translated when the last update was sent. */
+  #sentTranslations = 0;
   #watcher: Watcher | undefined;
+  #packages: PackageWatcher | undefined;
+  #packagesTimer: NodeJS.Timeout | undefined;
+  #isClosed = false;
   #queue: Promise<void> = Promise.resolve();
 
   constructor(options: ProjectOptions) {
@@ -128,7 +145,6 @@ export class Project extends TypedEvents<ProjectEvents> {
         return 'found' in resolution ? resolution.found : undefined;
       },
     });
-    const react = this.#resolver.resolve('react', this.paths.fileOf('page.html'), 'import');
     this.#loader = new ModuleLoader({
       paths: this.paths,
       resolver: this.#resolver,
@@ -138,7 +154,6 @@ export class Project extends TypedEvents<ProjectEvents> {
       compiler: this.#compiler,
       adapters,
       constants,
-      refresh: 'found' in react,
       lazyPiece: (id) => `${base}~vine/piece/lazy/${idToPath(id)}.js`,
     });
   }
@@ -170,18 +185,28 @@ export class Project extends TypedEvents<ProjectEvents> {
     await this.#settle();
     // Pages get all of this when they load; only what changes from now on has to be sent.
     this.#unsent.changed.clear();
+    this.#sentTranslations = this.#loader.translations;
+    this.#hasToldProblems = this.problems.length > 0;
     this.#watcher = new Watcher({
       root: this.options.root,
       ignored: this.options.ignored,
       poll: this.options.poll,
-      onChanges: (changes) => this.#enqueue(() => this.#take(changes)),
+      onChanges: (changes) => this.#noted(changes),
     });
     for (const folder of this.#outside) this.#watcher.add(folder);
     await this.#watcher.ready();
+    this.#watchPackages();
+  }
+
+  /** A browser got this file as it is: when it changes, pages must be told. `path` is the URL's path, decoded. */
+  noteServed(file: string, path: string): void {
+    this.#served.set(file, path);
   }
 
   async close(): Promise<void> {
-    await this.#watcher?.close();
+    this.#isClosed = true;
+    clearTimeout(this.#packagesTimer);
+    await Promise.all([this.#watcher?.close(), this.#packages?.close()]);
     await this.#queue;
   }
 
@@ -204,8 +229,17 @@ export class Project extends TypedEvents<ProjectEvents> {
     return true;
   }
 
+  /** Settles when no change is being worked on: in between, modules may lack others that are just being made. */
+  async settled(): Promise<void> {
+    for (let last: Promise<void> | undefined; last !== this.#queue; ) {
+      last = this.#queue;
+      await last;
+    }
+  }
+
   /** Makes sure that a module behind a dynamic import is there, with all it needs. */
   async ensure(id: string): Promise<boolean> {
+    this.#askedFor.add(id);
     await this.#exclusively(async () => {
       if (this.graph.has(id)) return;
       await this.#unsent.without(async () => {
@@ -217,10 +251,48 @@ export class Project extends TypedEvents<ProjectEvents> {
     return this.graph.has(id);
   }
 
+  /** Whether an id names a file that the user may want to edit: a page, a module, or what one was made of. */
+  isOwnFile(id: string): boolean {
+    if (id.split('/').some((part) => part.startsWith('.') && part !== '..')) return false;
+    const isKnown = this.pages.has(id) || this.graph.has(id) || this.#failed.has(id) || this.#madeOf.isUsed(id);
+    return (isKnown || this.problems.some(({ file }) => file === id)) && this.#files.kindOf(this.paths.fileOf(id)) === 'file';
+  }
+
   /** What the debugger needs of a script: its source and translator's map. */
   script(id: string): ScriptContent | undefined {
     const content = this.graph.content(id);
     return content?.kind === 'script' ? content : undefined;
+  }
+
+  /** Watches the files of packages that are in use. It can wait until everything else is done. */
+  #watchPackages(): void {
+    clearTimeout(this.#packagesTimer);
+    this.#packagesTimer = setTimeout(() => {
+      const used = [...this.graph.ids()].filter((id) => id.includes('node_modules/'));
+      const files = new Set(used.map((id) => this.paths.fileOf(id.replace(/\?.*$/, ''))));
+      this.#packages ??= new PackageWatcher({ root: this.options.root, onChange: (since) => this.#packagesChanged(since) });
+      // Asking for the state of thousands of files again and again would keep a network busy.
+      if (!this.options.poll) this.#packages.follow(files);
+    }, packagesPatienceMs);
+    this.#packagesTimer.unref();
+  }
+
+  #packagesChanged(since: number): void {
+    if (this.#isClosed) return;
+    this.#noted({ since, written: new Set(), appeared: new Set(), disappeared: new Set(), isInPackages: true });
+  }
+
+  /** The modules that come out differently after an install: other files, or other answers to what is imported. */
+  #repackaged(): string[] {
+    this.#files.forgetAll();
+    this.#resolver.forget();
+    if (this.#loader.refreshChanged()) return this.#reconfigure();
+    const affected = [...this.#failed.keys()];
+    for (const id of this.graph.ids()) {
+      const isChanged = id.includes('node_modules/') && this.#isNews(id, this.paths.fileOf(id.replace(/\?.*$/, '')));
+      if (isChanged || this.#loader.isResolvedOtherwise(id, this.graph.edges(id))) affected.push(id);
+    }
+    return affected;
   }
 
   /** Loads a module unless the graph has it, and everything it statically needs. */
@@ -257,7 +329,11 @@ export class Project extends TypedEvents<ProjectEvents> {
       this.#unsent.added(id);
       this.#noteWorkers(id);
     }
-    await Promise.all(missing.map((target) => this.#visit(target)));
+    // What a page has asked for stays in use there, even when everything above it went away for a while.
+    const wanted = loaded.edges.filter(
+      ({ kind, target }) => isLazy(kind) && this.#askedFor.has(target) && !this.graph.has(target),
+    );
+    await Promise.all([...missing, ...wanted.map(({ target }) => target)].map((target) => this.#visit(target)));
   }
 
   /** A linked package's own source lies elsewhere: its folder is watched too. */
@@ -333,10 +409,13 @@ export class Project extends TypedEvents<ProjectEvents> {
     }
   }
 
-  #enqueue(work: () => Promise<void>): void {
-    this.#exclusively(work).catch((error: unknown) =>
-      this.emit('failure', error instanceof Error ? error : new Error(String(error))),
-    );
+  #noted(changes: FileChanges): void {
+    this.#waitingChanges++;
+    const work = this.#exclusively(() => {
+      this.#waitingChanges--;
+      return this.#take(changes);
+    });
+    work.catch((error: unknown) => this.emit('failure', error instanceof Error ? error : new Error(String(error))));
   }
 
   /** One piece of work at a time, in order of arrival. */
@@ -349,20 +428,35 @@ export class Project extends TypedEvents<ProjectEvents> {
   async #take(changes: FileChanges): Promise<void> {
     const paths = [...changes.written, ...changes.disappeared];
     if (paths.some((path) => this.options.settingsFiles.includes(path))) this.emit('settings', { since: changes.since });
-    const before = this.#loader.translations;
     const hadProblems = this.problems.length > 0;
     const work = await this.#workOf(changes);
     for (const id of work) if (this.graph.has(id) || this.#failed.has(id)) await this.#reload(id);
     await this.#settle();
     this.#forgetUnreachableFailures();
     if (hadProblems && this.#failed.size === 0) this.#drop(this.graph.dropUnreachable());
-    for (const id of work) for (const sheet of this.sheets.changed(id)) this.#unsent.styles.add(sheet);
-    this.#send(changes.since, this.#loader.translations - before, hadProblems);
+    // Sheets that went and came back among them, e.g. below a module that was broken for a while.
+    for (const id of new Set([...work, ...this.#unsent.changed]))
+      for (const sheet of this.sheets.changed(id)) this.#unsent.styles.add(sheet);
+    this.#noteFiles(changes);
+    this.#watchPackages();
+    this.#send(changes.since);
+  }
+
+  /** Files that browsers got as they are and that changed. */
+  #noteFiles({ written, disappeared }: FileChanges): void {
+    for (const path of [...written, ...disappeared]) {
+      const url = this.#served.get(path);
+      if (url !== undefined) this.#unsent.files.set(url, path);
+    }
+    for (const page of this.#pages.all()) {
+      const script = page.classic.find((id) => id !== undefined && written.has(this.paths.fileOf(id)));
+      if (script) this.#unsent.reload.set(page.id, `${script} changed, which is no module`);
+    }
   }
 
   /** The modules that file changes concern; pages are read anew at once. */
-  async #workOf({ written, appeared, disappeared }: FileChanges): Promise<Set<string>> {
-    const work = new Set<string>();
+  async #workOf({ written, appeared, disappeared, isInPackages }: FileChanges): Promise<Set<string>> {
+    const work = new Set<string>(isInPackages ? this.#repackaged() : []);
     const add = (ids: Iterable<string>) => {
       for (const id of ids) work.add(id);
     };
@@ -447,28 +541,48 @@ export class Project extends TypedEvents<ProjectEvents> {
     }
   }
 
-  /** Sends what has changed, unless problems keep it back. */
-  #send(since: number, translations: number, hadProblems: boolean): void {
+  /** Sends what has changed, unless problems keep it back from every page or more of it is on its way. */
+  #send(changedSince: number): void {
+    const since = Math.min(this.#unsentSince ?? changedSince, changedSince);
+    this.#unsentSince = since;
+    // Files that are saved all the time must not keep everything else waiting.
+    if (this.#waitingChanges > 0 && performance.now() - since < longestHoldMs) return;
     const { problems } = this;
-    if (problems.length > 0) {
-      this.emit('problems', problems);
-      return;
+    if (problems.length > 0) this.emit('problems', problems);
+    const isHeldBack = problems.length > 0 && [...this.pages.keys()].every((page) => this.problemsOf(page).length > 0);
+    if (!isHeldBack) {
+      this.#unsentSince = undefined;
+      if (!this.#unsent.isEmpty) this.#sendUpdate(since);
     }
-    if (!this.#unsent.isEmpty) this.#sendUpdate(since, translations);
-    if (hadProblems) this.emit('solved', { since });
+    if (problems.length === 0 && this.#hasToldProblems) this.emit('solved', { since });
+    this.#hasToldProblems = problems.length > 0;
   }
 
-  #sendUpdate(since: number, translations: number): void {
-    const { changed, removed, styles, reload } = this.#unsent.take();
+  /** The problems that keep one page from being up to date: those of modules it uses, and those of the whole project. */
+  problemsOf(page: string): Problem[] {
+    const modules = new Set(this.#pages.modules([this.pages.get(page)].filter((known) => known !== undefined)));
+    return this.problems.filter(({ file }) => {
+      if (file === undefined || file === page) return true;
+      if (this.pages.has(file)) return false;
+      const users = this.graph.rootsAbove(file);
+      return users.length === 0 || users.some((id) => modules.has(id));
+    });
+  }
+
+  #sendUpdate(since: number): void {
+    const { changed, removed, styles, reload, files } = this.#unsent.take();
     const modules = changed.filter((id) => this.#isForScripts(id)).flatMap((id) => this.pieces.get(id) ?? []);
-    if (modules.length + removed.length + styles.length + reload.length === 0) return;
+    if (modules.length + removed.length + styles.length + reload.length + files.length === 0) return;
     this.build++;
+    const translations = this.#loader.translations - this.#sentTranslations;
+    this.#sentTranslations = this.#loader.translations;
     this.emit('update', {
       id: this.build,
       since,
       changed: modules.map(({ id }) => id).filter((id) => this.graph.content(id)?.kind !== 'style'),
       removed,
       styles: styles.filter((id) => this.graph.has(id)).map((id) => ({ id, url: this.sheets.urlOf(id) })),
+      files: files.map(([path, file]) => ({ path, url: `${path}?v=${contentHash(readIfThere(file) ?? Buffer.alloc(0))}` })),
       modules,
       reload: reload.map(([page, reason]) => ({ page, reason })),
       translations,
@@ -487,6 +601,11 @@ export class Project extends TypedEvents<ProjectEvents> {
     return chain.length > 1 ? { ...problem, chain } : problem;
   }
 }
+
+/** How long after the last change packages are looked through for files to watch. */
+const packagesPatienceMs = 300;
+/** How long changes may wait for others that come in one after another. */
+const longestHoldMs = 1000;
 
 /** Endings of ids whose files are imported with a type attribute or by URL. */
 const typedIds = ['text', 'bytes', 'json', 'css', 'url'];

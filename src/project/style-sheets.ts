@@ -8,12 +8,22 @@ import { contentHash } from './content-hash.js';
 import type { ModuleContent, StyleContent } from './module-content.js';
 import type { Paths } from './paths.js';
 
+/** A sheet as it is sent, and its map, made when it's asked for. */
+export interface RenderedSheet {
+  text: string;
+  map(): string;
+}
+
+const keptSheets = 500;
+
 /** Style sheets as they are sent: references point at URLs with the version of what they name. */
 export class StyleSheets {
   readonly #graph: ModuleGraph<ModuleContent>;
   readonly #base: string;
   readonly #paths: Paths;
   readonly #versions = new Map<string, string>();
+  /** Texts by id and version, newest last. */
+  readonly #rendered = new Map<string, RenderedSheet>();
 
   constructor(graph: ModuleGraph<ModuleContent>, base: string, paths: Paths) {
     this.#paths = paths;
@@ -60,12 +70,24 @@ export class StyleSheets {
     return version;
   }
 
-  /** The text of a sheet. Only references change, and none of them moves a line. */
-  render(id: string): { text: string; map: string } | undefined {
+  /**
+   * The text of a sheet in a version, by default the current one. Only references change, and none of them moves a line.
+   * A page may still ask for a version that was replaced meanwhile, or for a sheet that a problem keeps out of the build.
+   */
+  render(id: string, version = this.versionOf(id)): RenderedSheet | undefined {
+    const key = `${id}?${version}`;
+    const known = this.#rendered.get(key);
+    if (known) return known;
     const content = this.#graph.content(id);
-    if (content?.kind !== 'style') return undefined;
+    if (content?.kind !== 'style') return [...this.#rendered].findLast(([name]) => name.startsWith(`${id}?`))?.[1];
     const text = this.#withReferences(content);
-    return { text: text.toString(), map: this.#map(id, content, text) };
+    const rendered = { text: text.toString(), map: () => this.#map(id, content, text) };
+    this.#rendered.set(`${id}?${this.versionOf(id)}`, rendered);
+    for (const old of this.#rendered.keys()) {
+      if (this.#rendered.size <= keptSheets) break;
+      this.#rendered.delete(old);
+    }
+    return rendered;
   }
 
   /** The map of a sheet as it is sent, through whatever made its CSS, with sources at their project paths. */

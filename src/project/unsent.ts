@@ -6,14 +6,29 @@ export class Unsent {
   /** Page -> why it has to reload. */
   readonly reload = new Map<string, string>();
 
+  /** Path of a URL -> the file behind it. */
+  readonly files = new Map<string, string>();
+
   get isEmpty(): boolean {
-    return this.changed.size + this.removed.size + this.styles.size + this.reload.size === 0;
+    return this.changed.size + this.removed.size + this.styles.size + this.reload.size + this.files.size === 0;
   }
 
   /** Everything collected, taken out. */
-  take(): { changed: string[]; removed: string[]; styles: string[]; reload: [page: string, reason: string][] } {
-    const taken = { changed: [...this.changed], removed: [...this.removed], styles: [...this.styles], reload: [...this.reload] };
-    for (const part of [this.changed, this.removed, this.styles, this.reload]) part.clear();
+  take(): {
+    changed: string[];
+    removed: string[];
+    styles: string[];
+    reload: [page: string, reason: string][];
+    files: [path: string, file: string][];
+  } {
+    const taken = {
+      changed: [...this.changed],
+      removed: [...this.removed],
+      styles: [...this.styles],
+      reload: [...this.reload],
+      files: [...this.files],
+    };
+    for (const part of [this.changed, this.removed, this.styles, this.reload, this.files]) part.clear();
     return taken;
   }
 

@@ -1,16 +1,18 @@
-import { readFileSync, statSync } from 'node:fs';
-import { relative, sep } from 'node:path';
+import { existsSync, readFileSync, statSync } from 'node:fs';
+import { join, relative, sep } from 'node:path';
 import { setTimeout as delay } from 'node:timers/promises';
 import { type FSWatcher, watch } from 'chokidar';
 
 /** Files that changed together. */
 export interface FileChanges {
-  /** `Date.now()` of the first change. */
+  /** `performance.now()` of the first change: the time of day may be set back. */
   since: number;
   /** Absolute paths of files that changed or appeared. */
   written: Set<string>;
   appeared: Set<string>;
   disappeared: Set<string>;
+  /** Something in packages changed, who knows what. */
+  isInPackages?: boolean;
 }
 
 export interface WatcherOptions {
@@ -25,6 +27,10 @@ export interface WatcherOptions {
 /** Changes that come within this time of each other belong together. */
 const quietMs = 10;
 const longestWaitMs = 250;
+/** So many files at once are written by a program, e.g. by switching branches, which may stop for a moment in between. */
+const bulkSize = 12;
+const bulkQuietMs = 80;
+const longestBulkMs = 5000;
 /** The watcher reports a file at most once in 50 ms: what is written within that time is found by looking again. */
 const lookAgainMs = 70;
 /** An empty file may be one that is just being written: it gets this long. */
@@ -86,7 +92,7 @@ export class Watcher {
 
   #note(event: string, path: string): void {
     if (event !== 'add' && event !== 'change' && event !== 'unlink') return;
-    this.#pending ??= { since: Date.now(), written: new Set(), appeared: new Set(), disappeared: new Set() };
+    this.#pending ??= { since: performance.now(), written: new Set(), appeared: new Set(), disappeared: new Set() };
     const { written, appeared, disappeared } = this.#pending;
     if (event === 'unlink') {
       written.delete(path);
@@ -102,20 +108,29 @@ export class Watcher {
 
   #flushWhenQuiet(): void {
     // Something that is written all the time, such as a log, must not keep everything else waiting.
-    if (Date.now() - this.#pending!.since > longestWaitMs) return;
+    const { since, written, disappeared } = this.#pending!;
+    const isBulk = written.size + disappeared.size >= bulkSize;
+    if (performance.now() - since > (isBulk ? longestBulkMs : longestWaitMs)) return;
     clearTimeout(this.#timer);
-    const timer = setTimeout(() => {
-      // A busy process runs its timers late: events that are waiting to be read come first.
-      setImmediate(() => {
-        if (this.#timer === timer) void this.#flush();
-      });
-    }, quietMs);
+    const timer = setTimeout(
+      () => {
+        // A busy process runs its timers late: events that are waiting to be read come first.
+        setImmediate(() => {
+          if (this.#timer === timer) void this.#flush();
+        });
+      },
+      isBulk ? bulkQuietMs : quietMs,
+    );
     this.#timer = timer;
   }
 
   async #flush(): Promise<void> {
     const changes = this.#pending;
     if (!changes) return;
+    // Git holds this file while it switches branches.
+    const isBulk = changes.written.size + changes.disappeared.size >= bulkSize;
+    if (isBulk && performance.now() - changes.since < longestBulkMs && existsSync(join(this.#options.root, '.git/index.lock')))
+      return this.#flushWhenQuiet();
     this.#pending = undefined;
     await waitForContent(changes.written);
     if (this.#isClosed) return;
@@ -139,9 +154,9 @@ export class Watcher {
 
 /** Editors that empty a file before they write it must not be read in between. */
 async function waitForContent(paths: Iterable<string>): Promise<void> {
-  const until = Date.now() + emptyGraceMs;
+  const until = performance.now() + emptyGraceMs;
   let empty = [...paths].filter(isEmpty);
-  while (empty.length > 0 && Date.now() < until) {
+  while (empty.length > 0 && performance.now() < until) {
     await delay(5);
     empty = empty.filter(isEmpty);
   }

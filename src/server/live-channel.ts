@@ -3,7 +3,7 @@ import type { IncomingMessage } from 'node:http';
 import type { Duplex } from 'node:stream';
 import { WebSocket, WebSocketServer } from 'ws';
 import { z } from 'zod';
-import { liveProtocol, type PageMessage, type ServerMessage, type UpdateMessage } from '../core/live/messages.js';
+import { liveProtocol, mergeUpdates, type PageMessage, type ServerMessage, type UpdateMessage } from '../core/live/messages.js';
 import type { Problem } from '../core/problem.js';
 import { TypedEvents } from '../project/typed-events.js';
 import { browserName } from './browser-name.js';
@@ -22,21 +22,53 @@ export interface LiveEvents {
   message: { from: LivePage; message: PageMessage };
 }
 
+/** What is wrong with a page. `holdsBack`: it keeps its last good build until that is solved. */
+export interface PageState {
+  problems: readonly Problem[];
+  holdsBack: boolean;
+}
+
+interface Connection extends LivePage {
+  socket: WebSocket;
+  /** Number of the last update that was sent. */
+  build: number;
+  isShownProblems: boolean;
+  isAnswering: boolean;
+}
+
 const text = z.string().max(10_000);
 const ids = z.array(text).max(10_000);
 const pageMessage: z.ZodType<PageMessage> = z.discriminatedUnion('type', [
-  z.object({ type: z.literal('resume'), page: text, digest: z.number(), pieces: ids, styles: z.record(text, text), html: text }),
+  z.object({
+    type: z.literal('resume'),
+    page: text,
+    digest: z.number(),
+    pieces: ids,
+    styles: z.record(text, text),
+    html: text,
+    files: ids,
+    loadedAt: z.number(),
+  }),
+  z.object({ type: z.literal('ask'), build: z.number() }),
   z.object({
     type: z.literal('applied'),
     update: z.number(),
     boundaries: ids,
     ran: ids,
     styles: ids,
+    files: ids,
+    reset: ids,
     applyMs: z.number(),
     notes: ids,
   }),
   z.object({ type: z.literal('reloaded'), update: z.number(), reason: text, chain: ids }),
-  z.object({ type: z.literal('error'), message: text, stack: text, isStart: z.boolean() }),
+  z.object({
+    type: z.literal('error'),
+    message: text,
+    stack: text,
+    during: z.enum(['start', 'update', 'life']),
+    pieces: z.record(text, text),
+  }),
 ]) as z.ZodType<PageMessage>;
 
 /** Updates that a page which connects late can still be given. */
@@ -50,11 +82,11 @@ export class LiveChannel extends TypedEvents<LiveEvents> {
   /** Whoever can read pages of our origin can read it; pages from elsewhere can't. */
   readonly key = randomBytes(16).toString('hex');
   readonly #server: WebSocketServer;
-  readonly #pages = new Map<WebSocket, LivePage>();
+  readonly #connections = new Map<WebSocket, Connection>();
   readonly #log: UpdateMessage[] = [];
   readonly #pings: NodeJS.Timeout;
   #count = 0;
-  #problems: readonly Problem[] = [];
+  #stateOf: (page: string) => PageState = () => ({ problems: [], holdsBack: false });
   #build = 0;
 
   constructor() {
@@ -62,16 +94,20 @@ export class LiveChannel extends TypedEvents<LiveEvents> {
     this.#server = new WebSocketServer({
       noServer: true,
       maxPayload: 4 << 20,
-      handleProtocols: (offered) => (offered.has(liveProtocol) ? liveProtocol : false),
+      // A page of another version of ours is let in too, to be told that it must reload.
+      handleProtocols: (offered) => [...offered].find((name) => name.startsWith('vine-live.')) ?? false,
     });
-    this.#pings = setInterval(() => {
-      for (const socket of this.#pages.keys()) socket.ping();
-    }, pingEveryMs);
+    this.#pings = setInterval(() => this.#ping(), pingEveryMs);
     this.#pings.unref();
   }
 
   get pages(): LivePage[] {
-    return [...this.#pages.values()];
+    return [...this.#connections.values()].map(pageOf);
+  }
+
+  /** Pages that were sent everything up to this update. */
+  pagesAt(build: number): LivePage[] {
+    return [...this.#connections.values()].filter((connection) => connection.build === build).map(pageOf);
   }
 
   /** Takes a WebSocket handshake whose Host, Origin and key were found right. */
@@ -79,73 +115,97 @@ export class LiveChannel extends TypedEvents<LiveEvents> {
     this.#server.handleUpgrade(request, socket, head, (webSocket) => this.#joined(webSocket, request));
   }
 
-  /** Sends an update to every page and keeps it for those that are just connecting. */
+  /** Sends an update to every page that isn't held back, and keeps it for the others and for those that are just connecting. */
   update(update: UpdateMessage): void {
     this.#build = update.id;
     this.#log.push(update);
     if (this.#log.length > keptUpdates) this.#log.shift();
-    this.#broadcast(update);
+    this.#catchUpAll();
   }
 
-  problems(problems: readonly Problem[]): void {
-    this.#problems = problems;
-    this.#broadcast({ type: 'problem', problems: [...problems] });
-  }
-
-  solved(): void {
-    this.#problems = [];
-    this.#broadcast({ type: 'solved' });
+  /** What is wrong has changed. `stateOf` says it for each page, now and whenever it's asked. */
+  problemsChanged(stateOf: (page: string) => PageState): void {
+    this.#stateOf = stateOf;
+    this.#catchUpAll();
+    for (const connection of this.#connections.values()) this.#showProblems(connection);
   }
 
   /** Everything was made anew, e.g. with other settings: pages start over, from update number `build` on. */
   restart(build: number, reason: string): void {
     this.#build = build;
     this.#log.length = 0;
-    this.#problems = [];
-    this.#broadcast({ type: 'reload', reason });
+    this.#stateOf = () => ({ problems: [], holdsBack: false });
+    for (const connection of this.#connections.values()) {
+      connection.build = build;
+      send(connection, { type: 'reload', reason });
+    }
   }
 
   /** Answers one page. */
   send(to: LivePage, message: ServerMessage): void {
-    for (const [socket, page] of this.#pages) if (page === to) socket.send(JSON.stringify(message));
+    for (const connection of this.#connections.values()) if (connection.number === to.number) send(connection, message);
   }
 
   close(): void {
     clearInterval(this.#pings);
-    for (const socket of this.#pages.keys()) socket.close(1001);
+    for (const socket of this.#connections.keys()) socket.close(1001);
     this.#server.close();
   }
 
   #joined(socket: WebSocket, request: IncomingMessage): void {
     const query = new URL(request.url ?? '/', 'http://localhost').searchParams;
-    const page: LivePage = {
+    const isOurs = query.get('session') === this.session;
+    const connection: Connection = {
       number: ++this.#count,
       browser: browserName(request.headers['user-agent']),
       page: query.get('page') ?? '',
+      socket,
+      build: isOurs ? Number(query.get('build') ?? 0) : this.#build,
+      isShownProblems: false,
+      isAnswering: true,
     };
-    this.#pages.set(socket, page);
-    socket.on('message', (data) => this.#received(page, String(data)));
+    this.#connections.set(socket, connection);
+    socket.on('message', (data) => this.#received(connection, String(data)));
+    socket.on('pong', () => {
+      connection.isAnswering = true;
+    });
     socket.on('error', () => socket.terminate());
     socket.on('close', () => {
-      this.#pages.delete(socket);
-      this.emit('left', page);
+      this.#connections.delete(socket);
+      this.emit('left', pageOf(connection));
     });
-    this.emit('joined', page);
-    const send = (message: ServerMessage) => socket.send(JSON.stringify(message));
-    send({ type: 'hello', session: this.session, build: this.#build });
-    if (query.get('session') === this.session) this.#catchUp(Number(query.get('build') ?? 0), send);
-    if (this.#problems.length > 0) send({ type: 'problem', problems: [...this.#problems] });
+    this.emit('joined', pageOf(connection));
+    if (socket.protocol !== liveProtocol)
+      return send(connection, { type: 'reload', reason: 'the page was made by another version of Vine Spark' });
+    send(connection, { type: 'hello', session: this.session, build: this.#build });
+    this.#catchUp(connection, this.#stateOf(connection.page));
+    this.#showProblems(connection);
   }
 
-  /** Sends what a page missed between being loaded and being connected, or while it was away. */
-  #catchUp(build: number, send: (message: ServerMessage) => void): void {
-    if (build >= this.#build) return;
-    const missed = this.#log.filter(({ id }) => id > build);
-    if (missed[0]?.id !== build + 1) send({ type: 'reload', reason: 'the page was away for too many updates' });
-    else for (const update of missed) send(update);
+  #catchUpAll(): void {
+    const behind = [...this.#connections.values()].filter(({ build }) => build < this.#build);
+    const states = new Map(behind.map(({ page }) => [page, this.#stateOf(page)]));
+    for (const connection of behind) this.#catchUp(connection, states.get(connection.page)!);
   }
 
-  #received(from: LivePage, data: string): void {
+  /** Sends what a page missed between being loaded and being connected, while it was away or held back. */
+  #catchUp(connection: Connection, { holdsBack }: PageState): void {
+    if (connection.build >= this.#build || holdsBack) return;
+    const missed = this.#log.filter(({ id }) => id > connection.build);
+    const isWhole = missed[0]?.id === connection.build + 1;
+    connection.build = this.#build;
+    if (!isWhole) send(connection, { type: 'reload', reason: 'the page was away for too many updates' });
+    else send(connection, missed.length === 1 ? missed[0]! : mergeUpdates(missed));
+  }
+
+  #showProblems(connection: Connection): void {
+    const { problems } = this.#stateOf(connection.page);
+    if (problems.length > 0) send(connection, { type: 'problem', problems: [...problems] });
+    else if (connection.isShownProblems) send(connection, { type: 'solved' });
+    connection.isShownProblems = problems.length > 0;
+  }
+
+  #received(from: Connection, data: string): void {
     let value: unknown;
     try {
       value = JSON.parse(data);
@@ -153,11 +213,25 @@ export class LiveChannel extends TypedEvents<LiveEvents> {
       return; // not one of our pages
     }
     const parsed = pageMessage.safeParse(value);
-    if (parsed.success) this.emit('message', { from, message: parsed.data });
+    if (!parsed.success) return;
+    if (parsed.data.type === 'ask') send(from, { type: 'hello', session: this.session, build: this.#build });
+    else this.emit('message', { from: pageOf(from), message: parsed.data });
   }
 
-  #broadcast(message: ServerMessage): void {
-    const encoded = JSON.stringify(message);
-    for (const socket of this.#pages.keys()) if (socket.readyState === WebSocket.OPEN) socket.send(encoded);
+  /** Ends connections whose other end has gone without saying so, e.g. to sleep. */
+  #ping(): void {
+    for (const connection of this.#connections.values()) {
+      if (!connection.isAnswering) connection.socket.terminate();
+      connection.isAnswering = false;
+      connection.socket.ping();
+    }
   }
+}
+
+function pageOf({ number, browser, page }: Connection): LivePage {
+  return { number, browser, page };
+}
+
+function send({ socket }: Connection, message: ServerMessage): void {
+  if (socket.readyState === WebSocket.OPEN) socket.send(JSON.stringify(message));
 }

@@ -1,21 +1,29 @@
-import { AnyMap, originalPositionFor, sourceContentFor, type TraceMap } from '@jridgewell/trace-mapping';
 import { lineStarts } from '../core/line-index.js';
 import { type Problem, problemAt } from '../core/problem.js';
 
-/** One line of a stack as browsers write it. */
-interface Frame {
+/** One line of a stack as browsers write it: `line` counts from 1, `column` from 0. */
+export interface StackFrame {
   name: string;
   url: string;
   line: number;
   column: number;
 }
 
-/** What mapping needs of the server: the source map behind a script's URL, `undefined` for what isn't ours. */
-export type MapOf = (url: string) => TraceMap | undefined;
+/** A place in a source: `line` counts from 1, `column` from 0. */
+export interface Origin {
+  /** Id of the module. */
+  file: string;
+  source: string;
+  line: number;
+  column: number;
+}
+
+/** What mapping needs of the server: where a place in one of our scripts comes from, if that is code of the user's. */
+export type OriginOf = (frame: StackFrame) => Origin | undefined;
 
 /** Reads the frames of `Error.stack`, in Chromium's notation or in that of Firefox and Safari. */
-export function readStack(stack: string): Frame[] {
-  const frames: Frame[] = [];
+export function readStack(stack: string): StackFrame[] {
+  const frames: StackFrame[] = [];
   for (const row of stack.split('\n')) {
     const match = /^\s*at (?:(?:async )?(.*?) \()?(\S+?):(\d+):(\d+)\)?$/.exec(row) ?? /^(.*?)@(\S+?):(\d+):(\d+)$/.exec(row);
     if (match) frames.push({ name: match[1] ?? '', url: match[2]!, line: Number(match[3]), column: Number(match[4]) - 1 });
@@ -24,25 +32,18 @@ export function readStack(stack: string): Frame[] {
 }
 
 /** The error as a problem at its place in the user's source, with the stack's own frames as its chain. */
-export function mapError({ message, stack }: { message: string; stack: string }, mapOf: MapOf, base: string): Problem {
+export function mapError({ message, stack }: { message: string; stack: string }, originOf: OriginOf): Problem {
   const problem: Problem = { code: 'run-error', severity: 'error', message };
-  let place: Parameters<typeof problemAt>[0] | undefined;
+  let first: Origin | undefined;
   const chain: string[] = [];
   for (const frame of readStack(stack)) {
-    const map = mapOf(frame.url);
-    const found = map && originalPositionFor(map, { line: frame.line, column: frame.column });
-    if (!map || !found?.source) continue;
-    const file = new URL(found.source).pathname.slice(base.length);
-    if (file.includes('node_modules/')) continue;
-    chain.push(`${frame.name || '(top)'} ${file}:${found.line}:${found.column + 1}`);
-    const text = place ? undefined : sourceContentFor(map, found.source);
-    if (text) place = { file, text, start: (lineStarts(text)[found.line - 1] ?? 0) + found.column };
+    const origin = originOf(frame);
+    if (!origin) continue;
+    first ??= origin;
+    chain.push(`${frame.name || '(top)'} ${origin.file}:${origin.line}:${origin.column + 1}`);
   }
-  if (!place) return problem;
+  if (!first) return problem;
+  const { file, source, line, column } = first;
+  const place = { file, text: source, start: (lineStarts(source)[line - 1] ?? 0) + column };
   return { ...problemAt(place, { code: 'run-error', message }), chain };
-}
-
-/** A source map for lookups, from its JSON text; sources become URLs under `mapUrl`. */
-export function openMap(text: string, mapUrl: string): TraceMap {
-  return new AnyMap(JSON.parse(text), mapUrl) as TraceMap;
 }

@@ -1,3 +1,5 @@
+import { originalPositionFor, TraceMap } from '@jridgewell/trace-mapping';
+import type { UpdateScript } from '../core/live/messages.js';
 import { indexMap } from '../core/maps/index-map.js';
 import type { MapInput } from '../core/maps/module-map.js';
 import { moduleMap } from '../core/maps/module-map.js';
@@ -6,6 +8,7 @@ import { joinPiece, type Piece, type PieceModule } from '../core/pieces/piece.js
 import { contentHash } from '../project/content-hash.js';
 import type { Page } from '../project/page.js';
 import type { Project, ProjectUpdate } from '../project/project.js';
+import type { Origin, StackFrame } from './map-stack.js';
 
 /** A piece ready to be sent. */
 export interface StoredPiece {
@@ -29,8 +32,12 @@ export class PieceStore {
     this.#project = project;
   }
 
-  /** A part of a page's modules: those of packages, or the application's own with the start of the page. */
+  /**
+   * A part of a page's modules: those of packages, or the application's own with the start of the page. While something is
+   * missing nothing is started; the page reloads when that is solved.
+   */
   ofPage(page: Page, part: 'packages' | 'app'): StoredPiece {
+    if (!this.#project.isComplete(page)) return this.#make(`page/${page.id}/${part}`, [], '');
     const isPackage = (id: string) => id.includes('node_modules/') || id.startsWith('~vine/');
     const ids = this.#project.pageOrder(page).filter((id) => isPackage(id) === (part === 'packages'));
     const after = part === 'app' && page.runs[0] ? `vine.start(${JSON.stringify(page.runs[0].entry)});` : '';
@@ -51,11 +58,11 @@ export class PieceStore {
     return this.#make(`worker/${id}`, this.#project.graph.reachable([id]), `vine.start(${JSON.stringify(id)});`, before);
   }
 
-  /** The script that brings an update to pages which can evaluate it. */
-  ofUpdate(update: ProjectUpdate, origin: string): { code: string; url: string } {
+  /** The scripts that bring an update to pages: one, or none where no module changed. */
+  ofUpdate(update: ProjectUpdate, origin: string): UpdateScript[] {
     const { base } = this.#project.options;
     const path = `${base}~vine/piece/update/${update.id}.js`;
-    if (update.modules.length === 0) return { code: '', url: path };
+    if (update.modules.length === 0) return [];
     const name = `update/${update.id}`;
     const piece = joinPiece({
       modules: update.modules,
@@ -66,7 +73,7 @@ export class PieceStore {
     const code = piece.parts.join('');
     this.#updateCode.set(update.id, code);
     for (const id of this.#updateCode.keys()) if (id <= update.id - keptPieces) this.#updateCode.delete(id);
-    return { code, url: path };
+    return [{ code, url: path }];
   }
 
   /** The script of an earlier update, for pages that may not evaluate strings. */
@@ -74,12 +81,23 @@ export class PieceStore {
     return this.#updateCode.get(id);
   }
 
-  /** The index map behind the URL of a script of ours, of the piece that was sent last under that URL. */
-  mapOf(path: string): { text: string; url: string } | undefined {
-    const name = pathToId(decodeURIComponent(path.replace(/^.*?~vine\/(?:piece\/)?/, '').replace(/\.js(?:\?.*)?$/, '')));
-    const stored = [...this.#kept.values()].findLast((candidate) => candidate.name === name);
-    const text = stored && this.map(stored.name, stored.tag);
-    return text === undefined ? undefined : { text, url: this.#mapPath(name, stored!.tag) };
+  /**
+   * Where a place in a script of ours comes from; `undefined` for code of packages and of our own. Only the module at that
+   * place is looked at, since an application's whole map takes seconds to read. `tags` are those of the pieces that the
+   * page runs; without one it's the piece that was sent last.
+   */
+  originOf({ url, line, column }: StackFrame, tags: Readonly<Record<string, string>>): Origin | undefined {
+    if (!url.includes(`${this.#project.options.base}~vine/`)) return undefined;
+    const name = pathToId(decodeURIComponent(url.replace(/^.*?~vine\/(?:piece\/)?/, '').replace(/\.js(?:\?.*)?$/, '')));
+    const tag = Object.hasOwn(tags, name) ? tags[name] : undefined;
+    const ofName = [...this.#kept.values()].filter((stored) => stored.name === name);
+    const stored = ofName.findLast((candidate) => candidate.tag === tag) ?? ofName.at(-1);
+    const place = stored?.piece.places.findLast(({ bodyLine }) => bodyLine < line);
+    const input = place && stored?.sources.get(place.module.id);
+    if (!input || input.ignored) return undefined;
+    const found = originalPositionFor(new TraceMap(moduleMap(input)), { line: line - place.bodyLine, column });
+    if (found.line === null) return undefined;
+    return { file: place.module.id, source: input.source, line: found.line, column: found.column };
   }
 
   /** The index map of a kept piece, assembled now; `undefined` where the piece is too old to be known. */
@@ -101,7 +119,9 @@ export class PieceStore {
     );
     const known = this.#kept.get(`${name}\0${tag}`);
     if (known) return known;
-    const piece = joinPiece({ modules, before, after, mapUrl: this.#mapPath(name, tag) });
+    // Tells the page which version of the piece it runs, so that its errors are looked up in that one.
+    const noted = `vine.piece(${JSON.stringify(name)}, ${JSON.stringify(tag)});\n${after}`;
+    const piece = joinPiece({ modules, before, after: noted, mapUrl: this.#mapPath(name, tag) });
     return this.#keep({ tag, piece, sources: this.#sourcesOf(modules), name });
   }
 

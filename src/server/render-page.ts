@@ -28,7 +28,11 @@ export function renderPage({ project, page, session, hot }: RenderInput): string
   page.parts.styles.forEach(({ attribute }, index) => {
     const id = page.styles[index];
     if (id && project.graph.has(id))
-      html.update(attribute.start, attribute.end, `href="${project.sheets.urlOf(id)}" data-vine-style="${escapeHtml(id)}"`);
+      html.update(
+        attribute.start,
+        attribute.end,
+        `href="${project.sheets.urlOf(id)}" data-vine-style="${escapeHtml(id)}" data-vine-fixed`,
+      );
   });
   for (const { attribute, name, specifier } of page.parts.files)
     html.update(attribute.start, attribute.end, `${name}="${escapeHtml(fileUrl(specifier, page, base))}"`);

@@ -1,8 +1,8 @@
-import { readFileSync } from 'node:fs';
+import { readFileSync, statSync } from 'node:fs';
 import { createServer, type IncomingMessage, type Server, type ServerResponse } from 'node:http';
-import { basename, dirname } from 'node:path';
+import { basename, dirname, join } from 'node:path';
 import type { Duplex } from 'node:stream';
-import type { PageMessage, UpdateMessage } from '../core/live/messages.js';
+import type { PageErrorMessage, ResumeMessage, ServerMessage, UpdateMessage } from '../core/live/messages.js';
 import { idToPath, pathToId } from '../core/pieces/id-path.js';
 import type { Problem } from '../core/problem.js';
 import { isAssetPath } from '../core/translate/kinds.js';
@@ -13,8 +13,9 @@ import type { Project, ProjectUpdate } from '../project/project.js';
 import { TypedEvents } from '../project/typed-events.js';
 import { type ListenOptions, listen } from './listen.js';
 import { LiveChannel, type LivePage } from './live-channel.js';
-import { mapError, openMap } from './map-stack.js';
+import { mapError } from './map-stack.js';
 import { notFoundPage } from './not-found.js';
+import { openInEditor } from './open-in-editor.js';
 import { looksLikeFile, type PageRoute, PageRoutes } from './page-routes.js';
 import { PieceStore } from './piece-store.js';
 import { renderPage } from './render-page.js';
@@ -39,7 +40,7 @@ export interface VineServerOptions extends Served, ListenOptions {
 export class VineServer {
   readonly live = new LiveChannel();
   /** Errors of pages, with the user's own positions. */
-  readonly errors = new TypedEvents<{ error: { from: LivePage; problem: Problem } }>();
+  readonly errors = new TypedEvents<{ error: { from: LivePage; problem: Problem }; editor: Problem }>();
   #options: VineServerOptions;
   #forwarder: Forwarder;
   #routes: PageRoutes;
@@ -50,6 +51,7 @@ export class VineServer {
   readonly #client: string;
   readonly #clientTag: string;
   readonly #worker: string;
+  #settingsProblems: readonly Problem[] = [];
   #unsubscribe: (() => void)[] = [];
   readonly #sockets = new Set<Duplex>();
   #port = 0;
@@ -89,6 +91,7 @@ export class VineServer {
     this.#pieces = new PieceStore(served.project);
     this.#oldForwarders.push(this.#forwarder);
     this.#forwarder = new Forwarder(served.forward);
+    this.#settingsProblems = [];
     this.live.restart(served.project.build, reason);
     this.#follow(served.project);
   }
@@ -97,10 +100,24 @@ export class VineServer {
     for (const unsubscribe of this.#unsubscribe) unsubscribe();
     this.#unsubscribe = [
       project.on('update', (update) => this.live.update(this.#messageOf(update))),
-      project.on('problems', (problems) => this.live.problems(problems)),
-      project.on('solved', () => this.live.solved()),
+      project.on('problems', () => this.#problemsChanged()),
+      project.on('solved', () => this.#problemsChanged()),
     ];
-    if (project.problems.length > 0) this.live.problems(project.problems);
+    if (project.problems.length > 0) this.#problemsChanged();
+  }
+
+  #problemsChanged(): void {
+    const { project } = this.#options;
+    this.live.problemsChanged((page) => {
+      const problems = project.problems.length > 0 && project.pages.has(page) ? project.problemsOf(page) : [];
+      return { problems: [...this.#settingsProblems, ...problems], holdsBack: problems.length > 0 };
+    });
+  }
+
+  /** What is wrong with the settings, whose last good state stays in force. */
+  showSettingsProblems(problems: readonly Problem[]): void {
+    this.#settingsProblems = problems;
+    this.#problemsChanged();
   }
 
   get boundPort(): number {
@@ -136,26 +153,21 @@ export class VineServer {
   }
 
   /** An error that nothing in a page caught, at its place in the user's source. */
-  #pageError(from: LivePage, message: Extract<PageMessage, { type: 'error' }>): void {
-    const { base } = this.#options.project.options;
-    const mapOf = (url: string) => {
-      const map = url.includes(`${base}~vine/`) ? this.#pieces.mapOf(url) : undefined;
-      return map && openMap(map.text, new URL(map.url, this.#origin).href);
-    };
-    const problem = mapError(message, mapOf, base);
+  #pageError(from: LivePage, message: PageErrorMessage): void {
+    const problem = mapError(message, (frame) => this.#pieces.originOf(frame, message.pieces));
     this.errors.emit('error', { from, problem });
-    // A page whose module failed stays empty: there it must be told.
-    if (message.isStart) this.live.send(from, { type: 'problem', problems: [problem] });
+    // What fails later is the application's own business; a page that an update broke, or that stays empty, must say so.
+    if (message.during !== 'life') this.live.send(from, { type: 'failed', problem });
   }
 
   #messageOf(update: ProjectUpdate): UpdateMessage {
-    const { id, changed, removed, styles, reload } = update;
-    const { code, url } = this.#pieces.ofUpdate(update, this.#origin);
-    return { type: 'update', id, changed, removed, styles, code, url, ...(reload.length > 0 ? { reload } : {}) };
+    const { id, changed, removed, styles, files, reload } = update;
+    const scripts = this.#pieces.ofUpdate(update, this.#origin);
+    return { type: 'update', id, changed, removed, styles, scripts, files, ...(reload.length > 0 ? { reload } : {}) };
   }
 
   /** Whether a page of an earlier run still shows what the files say. */
-  async #resume(message: { page: string; digest: number; pieces: string[]; styles: Record<string, string>; html: string }) {
+  async #resume(message: ResumeMessage): Promise<ServerMessage> {
     const { project } = this.#options;
     const page = project.pages.get(message.page);
     const stale = { type: 'reload', reason: 'the server was restarted and files had changed' } as const;
@@ -169,6 +181,12 @@ export class VineServer {
     if (project.pieces.digest(ids) !== message.digest) return stale;
     for (const [id, url] of Object.entries(message.styles))
       if (!project.graph.has(id) || project.sheets.urlOf(id) !== url) return stale;
+    for (const path of message.files) {
+      const file = this.#fileOf(path);
+      if (!file) continue;
+      project.noteServed(file, path);
+      if ((statSync(file, { throwIfNoEntry: false })?.mtimeMs ?? 0) > message.loadedAt) return stale;
+    }
     return { type: 'current' } as const;
   }
 
@@ -209,24 +227,40 @@ export class VineServer {
   async #frontEnd(path: string, request: IncomingMessage, response: ServerResponse): Promise<boolean> {
     const exact = this.#routes.at(path);
     if (exact !== undefined) {
-      this.#sendPage(exact, request, response);
+      await this.#sendPage(exact, request, response);
       return true;
     }
-    const { verbatim, root } = this.#options.project.options;
-    const file =
-      findStatic(verbatim, path) ??
-      (isAssetPath(path) && !path.includes('/node_modules/') ? findStatic([root], path) : undefined) ??
-      this.#knownAsset(path) ??
-      this.#classicScript(path);
+    const file = this.#findFile(path);
     if (file) {
+      const { project } = this.#options;
+      const shown = decodePath(path);
+      if (shown !== undefined) project.noteServed(join(file.folder, file.path), project.options.base + shown.slice(1));
       sendStatic(request, response, file);
       return true;
     }
     const covering = this.#routes.covering(path);
     if (covering === undefined || looksLikeFile(path) || !(request.headers.accept ?? '*/*').match(/text\/html|\*\/\*/))
       return false;
-    this.#sendPage(covering, request, response);
+    await this.#sendPage(covering, request, response);
     return true;
+  }
+
+  /** A file that is sent as it is. */
+  #findFile(path: string): StaticFile | undefined {
+    const { verbatim, root } = this.#options.project.options;
+    return (
+      findStatic(verbatim, path) ??
+      (isAssetPath(path) && !path.includes('/node_modules/') ? findStatic([root], path) : undefined) ??
+      this.#knownAsset(path) ??
+      this.#classicScript(path)
+    );
+  }
+
+  /** The file behind a path as browsers ask for it. */
+  #fileOf(path: string): string | undefined {
+    const { base } = this.#options.project.options;
+    const file = path.startsWith(base) ? this.#findFile(`/${encodeURI(path.slice(base.length))}`) : undefined;
+    return file && join(file.folder, file.path);
   }
 
   /** A script that a page loads as it is. */
@@ -248,8 +282,9 @@ export class VineServer {
     return [id, `${id}?url`].some((known) => this.#options.project.graph.content(known)?.kind === 'asset');
   }
 
-  #sendPage(id: string, request: IncomingMessage, response: ServerResponse): void {
+  async #sendPage(id: string, request: IncomingMessage, response: ServerResponse): Promise<void> {
     const { project, hot } = this.#options;
+    await project.settled();
     const page = project.pages.get(id)!;
     const html = renderPage({ project, page, session: this.live.session, hot });
     response.setHeader('cache-control', 'no-store');
@@ -260,6 +295,7 @@ export class VineServer {
   async #own(path: string, whole: string, request: IncomingMessage, response: ServerResponse): Promise<void> {
     const { project } = this.#options;
     response.setHeader('cache-control', 'no-cache');
+    if (path.startsWith('piece/') || path.startsWith('worker/') || path.startsWith('style/')) await project.settled();
     if (path === 'client.js')
       return sendTagged(request, response, { tag: this.#clientTag, type: scriptType, parts: [this.#client] });
     if (path === 'session') {
@@ -267,6 +303,7 @@ export class VineServer {
       if (!isOwnOrigin(request, this.#options.trust)) return sendText(response, 403, jsonType, '{}');
       return sendText(response, 200, jsonType, JSON.stringify({ key: this.live.key, session: this.live.session }));
     }
+    if (path === 'open') return this.#openEditor(new URLSearchParams(whole.split('?')[1]), response);
     const decoded = pathToId(decodePath(path) ?? '');
     const page = /^piece\/page\/(.+)\/(packages|app)\.js$/.exec(decoded);
     if (page && project.pages.has(page[1]!)) {
@@ -288,8 +325,26 @@ export class VineServer {
     const file = /^file\/(.+)$/.exec(decoded);
     if (file && this.#isKnownAsset(file[1]!)) return sendStatic(request, response, locate(project.paths.fileOf(file[1]!)));
     const style = /^style\/(.+)$/.exec(decoded);
-    if (style) return this.#sendStyle(style[1]!, request, response);
+    if (style) return this.#sendStyle(style[1]!, new URLSearchParams(whole.split('?')[1]).get('v'), request, response);
     this.#notFound(`~vine/${path}`, undefined, response);
+  }
+
+  /**
+   * Opens a file of the project in the user's editor. Only with the key, which pages of other origins can't know. The
+   * answer is empty, so that the page whose link was followed stays.
+   */
+  #openEditor(query: URLSearchParams, response: ServerResponse): void {
+    const { project } = this.#options;
+    const plain = 'text/plain; charset=utf-8';
+    if (query.get('key') !== this.live.key)
+      return sendText(response, 403, plain, 'This link is of an earlier run of the server; reload the page.\n');
+    const id = query.get('file') ?? '';
+    if (!project.isOwnFile(id)) return sendText(response, 404, plain, `There is no file ${id} in this project.\n`);
+    const [line, column] = ['line', 'column'].map((name) => Math.max(1, Number.parseInt(query.get(name) ?? '', 10) || 1));
+    openInEditor({ file: project.paths.fileOf(id), line: line!, column: column! }, (problem) =>
+      this.errors.emit('editor', problem),
+    );
+    sendText(response, 204, plain, '');
   }
 
   async #sendLazy(id: string, request: IncomingMessage, response: ServerResponse): Promise<void> {
@@ -304,7 +359,7 @@ export class VineServer {
 
   #sendMap(name: string, tag: string, response: ServerResponse): void {
     const style = /^style\/(.+)$/.exec(name);
-    const map = style ? this.#options.project.sheets.render(style[1]!)?.map : this.#pieces.map(name, tag);
+    const map = style ? this.#options.project.sheets.render(style[1]!, tag || undefined)?.map() : this.#pieces.map(name, tag);
     if (map === undefined)
       return sendText(
         response,
@@ -315,14 +370,15 @@ export class VineServer {
     sendText(response, 200, jsonType, map);
   }
 
-  #sendStyle(id: string, request: IncomingMessage, response: ServerResponse): void {
+  #sendStyle(id: string, version: string | null, request: IncomingMessage, response: ServerResponse): void {
     const { project } = this.#options;
-    const sheet = project.sheets.render(id);
+    const tag = version ?? project.sheets.versionOf(id);
+    const sheet = project.sheets.render(id, tag);
     if (!sheet)
       return sendText(response, 404, 'text/css; charset=utf-8', `/* There is no style sheet ${id.replaceAll('*/', '')}. */\n`);
     const path = idToPath(id);
-    const parts = [sheet.text, `\n/*# sourceMappingURL=${project.options.base}~vine/map/style/${path}.json */\n`];
-    sendTagged(request, response, { tag: project.sheets.versionOf(id), type: 'text/css; charset=utf-8', parts });
+    const parts = [sheet.text, `\n/*# sourceMappingURL=${project.options.base}~vine/map/style/${path}.json?of=${tag} */\n`];
+    sendTagged(request, response, { tag, type: 'text/css; charset=utf-8', parts });
   }
 
   #notFound(path: string, inBase: string | undefined, response: ServerResponse): void {

@@ -43,6 +43,8 @@ export interface EffectiveSettings {
   /** Expression -> its value as source text. */
   constants: Readonly<Record<string, string>>;
   adapters: readonly Adapter[];
+  /** Errors of pages are told in the terminal. */
+  pageErrors: boolean;
 }
 
 /**
@@ -71,6 +73,7 @@ export async function effectiveSettings(folder: string, line: CommandLineSetting
       names: settings.listen?.names ?? [],
     },
     forward: (settings.forward ?? []).map(({ paths, to, when }) => ({ paths, to: new URL(to), when: when ?? 'first' })),
+    pageErrors: settings.pageErrors ?? true,
     embedFrom: settings.embed?.from ?? [],
     alias: settings.alias ?? {},
     roots: settings.roots ?? [],

@@ -50,6 +50,7 @@ export const settingsSchema = z.strictObject({
   alias: z.record(z.string(), z.string()).optional(),
   roots: z.array(z.string()).optional(),
   conditions: z.array(z.string()).optional(),
+  pageErrors: z.boolean().optional(),
   expose: z.array(z.string()).optional(),
   adapters: z.array(z.custom<Adapter>(isAdapter, 'must be an adapter: { name, files, translate }')).optional(),
   constants: z.record(z.string(), z.union([z.string(), z.number(), z.boolean(), z.null()])).optional(),

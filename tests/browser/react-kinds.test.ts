@@ -110,10 +110,10 @@ test('other hooks start just that component anew, and the terminal says so', asy
   workspace.write({
     'k0/it.tsx': `${head}export function It() { const [word] = useState('hooks'); const [n, setN] = useState(0); return <button id="it" onClick={() => setN(n + 1)}>{word} {n}</button>; }`,
   });
-  const { notes } = await program.next('applied', { after });
+  const { reset } = await program.next('applied', { after });
   await page.waitForFunction(`document.querySelector('#it').textContent === 'hooks 0'`);
   expect(await page.textContent('#app')).toBe('app 1');
-  expect(notes).toEqual(['the hooks of 1 component changed: state starts anew there']);
+  expect(reset).toEqual(['It']);
   await page.context().close();
 });
 

@@ -1,13 +1,23 @@
-import type { ReloadReason, UpdateMessage } from '../../core/live/messages.js';
+import type { FileChange, ReloadReason, UpdateMessage, UpdateScript } from '../../core/live/messages.js';
 import { importModule } from '../runtime/handle.js';
 import { connect, disconnect, linkFrom } from '../runtime/link.js';
 import { setRefusalListener } from '../runtime/live-api.js';
-import { loadScript } from '../runtime/load-piece.js';
-import { type Definition, defineModule, type Instance, importersOf, registry, removeModule } from '../runtime/records.js';
-import { exportsComponents, isComponentExport, refreshComponents } from '../runtime/refresh.js';
+import { completeBelow, loadScript } from '../runtime/load-piece.js';
+import {
+  type Definition,
+  defineModule,
+  entries,
+  type Instance,
+  importersOf,
+  registry,
+  removeModule,
+  targetsOf,
+} from '../runtime/records.js';
+import { exportsComponents, exportsSameKinds, isComponentExport, refreshComponents } from '../runtime/refresh.js';
 import { namespaceOf } from '../runtime/resolve-export.js';
 import { collectDefinitions, isEntry } from '../runtime/runtime.js';
-import { ensureSheetsBelow, removeSheet, swapSheets } from '../runtime/sheets.js';
+import { arrangeSheets, ensureSheetsBelow, isLateRoot, removeSheet, swapSheets } from '../runtime/sheets.js';
+import { replaceFile } from './replace-file.js';
 
 /** What an update did to the page. */
 export interface Applied {
@@ -15,7 +25,11 @@ export interface Applied {
   boundaries: string[];
   /** Modules that ran again. */
   ran: string[];
-  /** What the user should know, e.g. why state was lost. */
+  /** Paths of files that were replaced. */
+  files: string[];
+  /** Components whose state starts anew. */
+  reset: string[];
+  /** What the user should know. */
   notes: string[];
 }
 
@@ -36,15 +50,16 @@ export class NeedsReload extends Error {
  * @throws NeedsReload where nobody takes it or something fails on the way.
  */
 export async function applyUpdate(update: UpdateMessage): Promise<Applied> {
-  const incoming = update.code ? await receive(update) : new Map<string, Definition>();
+  const incoming = await receive(update.scripts);
   const changed: string[] = [];
   for (const [id, definition] of incoming) {
     const entry = registry.get(id);
     if (entry?.definition.edges.version === definition.edges.version) incoming.delete(id);
     else if (entry?.instance) changed.push(id);
-    else defineModule(id, definition);
+    else if (entry) defineModule(id, definition);
   }
-  const applied: Applied = { boundaries: [], ran: [], notes: [] };
+  await defineNeeded(incoming);
+  const applied: Applied = { boundaries: [], ran: [], files: [], reset: [], notes: [] };
   let refusal: NeedsReload | undefined;
   setRefusalListener((instance, reason) => {
     refusal = new NeedsReload(reason, [instance.entry.id]);
@@ -52,11 +67,11 @@ export async function applyUpdate(update: UpdateMessage): Promise<Applied> {
   const sheets = swapSheets(update.styles);
   let plan = planUpdate(changed, applied.notes);
   while (plan.rerun.size > 0) plan = await carryOut(plan, incoming, applied);
-  for (const id of update.removed) forget(id);
-  const { reset } = refreshComponents();
-  if (reset > 0)
-    applied.notes.push(`the hooks of ${reset} ${reset === 1 ? 'component' : 'components'} changed: state starts anew there`);
+  forgetAll(update.removed);
+  applied.reset = refreshComponents();
+  applied.files = await replaceFiles(update.files);
   await sheets;
+  await arrangeSheets();
   if (refusal) throw refusal;
   return applied;
 }
@@ -64,23 +79,52 @@ export async function applyUpdate(update: UpdateMessage): Promise<Applied> {
 /** Whether the page may evaluate strings, as far as is known. Trying again would only print another refusal. */
 let mayEvaluate = true;
 
-/** Gets the update's definitions. Where a security policy forbids to evaluate strings, they come as a script file. */
-async function receive(update: UpdateMessage): Promise<Map<string, Definition>> {
+/** Registers the new modules that this page needs, and gets those that were new to it only. */
+async function defineNeeded(incoming: ReadonlyMap<string, Definition>): Promise<void> {
+  const needed = new Set([...incoming.keys()].filter((id) => registry.has(id)));
+  for (const id of needed) {
+    const definition = incoming.get(id);
+    if (definition && !registry.has(id)) defineModule(id, definition);
+    const { imports, requires = {} } = (definition ?? registry.get(id)?.definition)?.edges ?? { imports: [] };
+    for (const target of [...imports, ...Object.values(requires)]) if (!registry.has(target)) needed.add(target);
+  }
+  await completeBelow([...needed].filter((id) => !incoming.has(id)));
+}
+
+/** Gets the update's definitions. Where a security policy forbids to evaluate strings, they come as script files. */
+async function receive(scripts: readonly UpdateScript[]): Promise<Map<string, Definition>> {
   const incoming = collectDefinitions();
   try {
-    // Called indirectly, so that the code runs in the global scope.
-    // biome-ignore lint/security/noGlobalEval: the server of this page sends its own modules
-    const run = globalThis.eval;
-    if (mayEvaluate) run(update.code);
-    else await loadScript(update.url);
-  } catch (error) {
-    if (!(error instanceof EvalError)) throw error;
-    mayEvaluate = false;
-    await loadScript(update.url);
+    for (const script of scripts) await runScript(script);
   } finally {
     collectDefinitions(null);
   }
   return incoming;
+}
+
+async function runScript({ code, url }: UpdateScript): Promise<void> {
+  if (!mayEvaluate) return loadScript(url);
+  try {
+    // Called indirectly, so that the code runs in the global scope.
+    // biome-ignore lint/security/noGlobalEval: the server of this page sends its own modules
+    const run = globalThis.eval;
+    run(code);
+  } catch (error) {
+    if (!(error instanceof EvalError)) throw error;
+    mayEvaluate = false;
+    await loadScript(url);
+  }
+}
+
+/** Shows new versions of files that are no modules. One that the page got by other means than elements needs a reload. */
+async function replaceFiles(changes: readonly FileChange[]): Promise<string[]> {
+  const replaced: string[] = [];
+  for (const change of changes) {
+    const use = replaceFile(change);
+    if (use === 'loaded') throw new NeedsReload('the page loaded this file, which changed', [change.path]);
+    if (use === 'shown') replaced.push(change.path);
+  }
+  return replaced;
 }
 
 /** What an update asks for. */
@@ -168,11 +212,17 @@ async function carryOut(plan: Plan, incoming: Map<string, Definition>, applied: 
   const next: string[] = [];
   for (const id of plan.takers) {
     const instance = registry.get(id)?.instance;
-    if (!instance || old.get(id)?.live?.takesItself || takesItself(instance)) applied.boundaries.push(id);
+    if (!instance || tookUpdate(old.get(id), instance)) applied.boundaries.push(id);
     else next.push(id);
   }
   for (const importers of plan.takenBy.values()) applied.boundaries.push(...importers);
   return planAbove(next, applied.notes);
+}
+
+/** Whether a module that took its own updates still does, now that it has run: its exports may be others. */
+function tookUpdate(before: Instance | undefined, after: Instance): boolean {
+  if (!before || before.live?.takesItself || after.live?.takesItself) return true;
+  return takesAsComponents(after) && exportsSameKinds(before, after);
 }
 
 /** A plan for the importers of modules that ran but turned out not to take their own update any more. */
@@ -191,6 +241,12 @@ async function runAgain(roots: string[], old: ReadonlyMap<string, Instance>, pla
     for (const id of roots) linkFrom(id);
     reconnectAbove(old.keys());
     for (const id of roots) {
+      current = id;
+      await importModule(id);
+    }
+    // Whoever got a module by `import()` may hold on to what it got: React.lazy never asks again.
+    for (const id of old.keys()) {
+      if (registry.get(id)?.instance || !isLateRoot(id)) continue;
       current = id;
       await importModule(id);
     }
@@ -249,6 +305,17 @@ function cleanUp(instance: Instance): void {
       throw new NeedsReload(`a cleanup of ${instance.entry.id} failed: ${describe(error)}`, [instance.entry.id]);
     }
   }
+}
+
+/** Forgets modules that the server dropped, unless this page came to need them again since, by an `import()` of its own. */
+function forgetAll(removed: readonly string[]): void {
+  if (removed.length === 0) return;
+  const needed = new Set(entries);
+  for (const id of needed) {
+    const edges = registry.get(id)?.definition.edges;
+    if (edges) for (const target of targetsOf(edges)) needed.add(target);
+  }
+  for (const id of removed) if (!needed.has(id)) forget(id);
 }
 
 function forget(id: string): void {

@@ -6,17 +6,25 @@ import {
   type ServerMessage,
   type UpdateMessage,
 } from '../../core/live/messages.js';
+import type { Problem } from '../../core/problem.js';
 import { hidePanel, showPanel } from '../panel/panel.js';
-import { startErrors } from '../runtime/handle.js';
+import { entriesSettled } from '../runtime/handle.js';
 import { loadedPieces } from '../runtime/load-piece.js';
 import { registry } from '../runtime/records.js';
 import { started } from '../runtime/runtime.js';
 import { sheetVersions } from '../runtime/sheets.js';
-import { applyUpdate, NeedsReload } from './apply-update.js';
+import { type Applied, applyUpdate, NeedsReload } from './apply-update.js';
+import { PageErrors } from './page-errors.js';
+import { loadedPaths } from './replace-file.js';
 
 const firstRetryMs = 250;
 const longestRetryMs = 5000;
+/** How long the server may take to answer whether it's still there. */
+const answerMs = 4000;
 const mostUnsentErrors = 10;
+/** How long an update waits for a page that is still starting, and how long it may take itself. */
+const longestStartMs = 5000;
+const longestUpdateMs = 15_000;
 
 /** The page's end of the live channel: connects, applies what comes, reports back, and connects again when the server went away. */
 export class LiveClient {
@@ -26,11 +34,18 @@ export class LiveClient {
   #build: number;
   #session: string;
   #socket: WebSocket | undefined;
+  #key = '';
   #retryMs = firstRetryMs;
+  #retryTimer: ReturnType<typeof setTimeout> | undefined;
+  #answerTimer: ReturnType<typeof setTimeout> | undefined;
   /** Messages are handled one after another. */
   #queue: Promise<void> = Promise.resolve();
   #hasStarted = false;
   #isReloading = false;
+  /** Problems of the build, and errors that updates led to: both show in the panel. */
+  #problems: readonly Problem[] = [];
+  #failures: readonly Problem[] = [];
+  readonly #errors = new PageErrors((message) => this.#tellError(message));
   /** Errors of before the channel was there. */
   readonly #unsentErrors: PageMessage[] = [];
 
@@ -39,25 +54,19 @@ export class LiveClient {
     this.#origin = origin;
     this.#build = settings.build;
     this.#session = settings.session;
+    // Otherwise a page with many files forgets which it loaded.
+    performance.setResourceTimingBufferSize(20_000);
     void started.then(() => {
       this.#hasStarted = true;
     });
+    // After sleep, or in a tab that was in the background for long, the connection may be dead without anybody having said so.
+    document.addEventListener('visibilitychange', () => this.#ask());
+    document.addEventListener('resume', () => this.#ask());
+    addEventListener('online', () => this.#ask());
+    addEventListener('pageshow', () => this.#ask());
   }
 
-  /** Tells the server of errors that nothing catches, so that they show in the terminal with the user's own positions. */
-  watchErrors(): void {
-    addEventListener('error', ({ error, message }) => this.#uncaught(error, message));
-    addEventListener('unhandledrejection', ({ reason }) => this.#uncaught(reason, String(reason)));
-  }
-
-  #uncaught(error: unknown, text: string): void {
-    const isError = error instanceof Error;
-    const message = {
-      type: 'error',
-      message: isError ? `${error.name}: ${error.message}` : text,
-      stack: isError ? (error.stack ?? '') : '',
-      isStart: isError && startErrors.has(error),
-    } as const;
+  #tellError(message: PageMessage): void {
     if (this.#socket?.readyState === WebSocket.OPEN) this.#send(message);
     else this.#unsentErrors.push(message);
   }
@@ -68,8 +77,8 @@ export class LiveClient {
     try {
       const response = await fetch(`${this.#origin}${base}~vine/session`, { cache: 'no-store' });
       if (!response.ok) throw new Error(response.statusText);
-      const { key } = (await response.json()) as { key: string };
-      const query = new URLSearchParams({ key, page, session: this.#session, build: String(this.#build) });
+      this.#key = ((await response.json()) as { key: string }).key;
+      const query = new URLSearchParams({ key: this.#key, page, session: this.#session, build: String(this.#build) });
       const socket = new WebSocket(`${this.#origin.replace(/^http/, 'ws')}${base}~vine/live?${query}`, liveProtocol);
       this.#socket = socket;
       socket.onopen = () => {
@@ -78,7 +87,9 @@ export class LiveClient {
         this.#unsentErrors.length = 0;
       };
       socket.onmessage = ({ data }) => this.#receive(String(data));
-      socket.onclose = () => this.#retry();
+      socket.onclose = () => {
+        if (this.#socket === socket) this.#retry();
+      };
     } catch {
       this.#retry(); // the server is not there; it will be
     }
@@ -86,11 +97,30 @@ export class LiveClient {
 
   #retry(): void {
     if (this.#isReloading) return;
-    setTimeout(() => void this.connect(), this.#retryMs);
+    this.#retryTimer = setTimeout(() => void this.connect(), this.#retryMs);
     this.#retryMs = Math.min(this.#retryMs * 1.6, longestRetryMs);
   }
 
+  /** Makes sure that the channel is alive: asks, and connects anew where no answer comes. */
+  #ask(): void {
+    const socket = this.#socket;
+    if (document.visibilityState !== 'visible' || !socket || this.#isReloading) return;
+    if (socket.readyState === WebSocket.CLOSED) {
+      clearTimeout(this.#retryTimer);
+      void this.connect();
+      return;
+    }
+    this.#send({ type: 'ask', build: this.#build });
+    clearTimeout(this.#answerTimer);
+    this.#answerTimer = setTimeout(() => {
+      if (this.#socket !== socket) return;
+      socket.close();
+      void this.connect();
+    }, answerMs);
+  }
+
   #receive(data: string): void {
+    clearTimeout(this.#answerTimer);
     const message = JSON.parse(data) as ServerMessage;
     this.#queue = this.#queue.then(() => this.#handle(message)).catch((error: unknown) => this.#failed(error));
   }
@@ -105,16 +135,30 @@ export class LiveClient {
       case 'reload':
         return this.#reload(message.reason);
       case 'problem':
-        showPanel(message.problems);
-        return;
+        this.#problems = message.problems;
+        return this.#showProblems();
+      case 'failed':
+        this.#failures = [...this.#failures, message.problem];
+        return this.#showProblems();
       case 'solved':
-        hidePanel();
+        this.#problems = [];
+        this.#showProblems();
         // A page that could not start because of the problem starts now.
         if (document.readyState === 'complete' && !this.#hasStarted) this.#reload('the problem is solved');
         return;
       case 'current':
         return;
     }
+  }
+
+  #showProblems(): void {
+    const all = [...this.#problems, ...this.#failures];
+    const open = (file: string, line: number, column: number) => {
+      const query = new URLSearchParams({ key: this.#key, file, line: String(line), column: String(column) });
+      return `${this.#origin}${this.#settings.base}~vine/open?${query}`;
+    };
+    if (all.length > 0) showPanel(all, open);
+    else hidePanel();
   }
 
   /** Asks a restarted server whether this page still runs what it has. */
@@ -129,6 +173,8 @@ export class LiveClient {
       pieces: [...loadedPieces],
       styles: sheetVersions(),
       html: this.#settings.html,
+      files: loadedPaths().slice(0, 5000),
+      loadedAt: performance.timeOrigin,
     });
   }
 
@@ -137,28 +183,41 @@ export class LiveClient {
     this.#build = update.id;
     if (document.readyState === 'loading')
       await new Promise((resolve) => addEventListener('DOMContentLoaded', resolve, { once: true }));
-    if (!this.#hasStarted) return this.#reload('the page had not started', update.id);
     const forced = update.reload?.find(({ page }) => page === this.#settings.page);
     if (forced) return this.#reload(forced.reason, update.id);
-    if (!this.#settings.hot && update.code) return this.#reload('updates in place are turned off', update.id);
+    if (!this.#hasStarted && update.scripts.length > 0) return this.#reload('the page had not started', update.id);
+    if (!this.#settings.hot) return this.#reload('updates in place are turned off', update.id);
+    if (!(await withinTime(entriesSettled(), longestStartMs))) return this.#reload('the page was still starting', update.id);
     const from = performance.now();
+    this.#errors.updating();
     try {
-      const applied = await applyUpdate(update);
+      const applied = await applyInTime(update);
       const applyMs = performance.now() - from;
       this.#send({ type: 'applied', update: update.id, ...applied, styles: update.styles.map(({ id }) => id), applyMs });
-      hidePanel();
-      const names = [...update.changed, ...update.styles.map(({ id }) => id)];
-      if (names.length > 0) console.info(`[vine] updated ${names.join(', ')} in ${applyMs.toFixed(0)} ms`);
+      // What failed before has run again and is told again if it failed again: that message comes after this one.
+      if (applied.ran.length > 0) this.#failures = [];
+      this.#showProblems();
+      this.#log(update, applied, applyMs);
     } catch (error) {
       if (error instanceof NeedsReload) return this.#reload(error.why.reason, update.id, error.why.chain);
       throw error;
     }
   }
 
+  #log({ changed, styles }: UpdateMessage, { files, reset, notes }: Applied, applyMs: number): void {
+    const names = [...changed, ...styles.map(({ id }) => id), ...files];
+    if (names.length === 0) return;
+    const state = reset.length > 0 ? `; state starts anew in ${reset.join(', ')}` : '';
+    console.info(
+      `[vine] updated ${names.join(', ')} in ${applyMs.toFixed(0)} ms${state}${notes.map((note) => `; ${note}`).join('')}`,
+    );
+  }
+
   #reload(reason: string, update = 0, chain: string[] = []): void {
     this.#isReloading = true;
     this.#send({ type: 'reloaded', update, reason, chain });
-    console.info(`[vine] reloading: ${reason}`);
+    console.info(`[vine] reloading: ${reason}${chain.length > 1 ? ` (${chain.join(' → ')})` : ''}`);
+    PageErrors.reloading();
     location.reload();
   }
 
@@ -169,4 +228,26 @@ export class LiveClient {
   #send(message: PageMessage): void {
     if (this.#socket?.readyState === WebSocket.OPEN) this.#socket.send(JSON.stringify(message));
   }
+}
+
+/** An update that hangs, e.g. in a top-level `await`, must not keep all later ones waiting. */
+async function applyInTime(update: UpdateMessage): Promise<Applied> {
+  const applying = applyUpdate(update);
+  if (await withinTime(applying, longestUpdateMs)) return applying;
+  throw new NeedsReload(`the update was not done after ${longestUpdateMs / 1000} seconds`, update.changed.slice(0, 1));
+}
+
+/** Whether a promise settles in time. */
+async function withinTime(promise: Promise<unknown>, limitMs: number): Promise<boolean> {
+  let timer: ReturnType<typeof setTimeout> | undefined;
+  const late = new Promise<false>((resolve) => {
+    timer = setTimeout(() => resolve(false), limitMs);
+  });
+  const settled = promise.then(
+    () => true,
+    () => true,
+  );
+  const isInTime = await Promise.race([settled, late]);
+  clearTimeout(timer);
+  return isInTime;
 }

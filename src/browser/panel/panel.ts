@@ -14,7 +14,9 @@ button:hover, button:focus-visible { background: #1f5d3a; color: #f7f4ec; outlin
 article { padding: 12px 0 4px; border-top: 1px solid #ddd6c4; }
 article:first-of-type { border-top: 0; }
 h2 { font-size: 18px; line-height: 1.35; margin: 0 0 2px; font-weight: 650; }
-.place { font: 13px/1.6 ui-monospace, monospace; color: #1f5d3a; margin: 0; }
+.place { font: 13px/1.6 ui-monospace, monospace; margin: 0; }
+a { color: #1f5d3a; text-underline-offset: 3px; }
+a:focus-visible, pre:focus-visible { outline: 2px solid #1f5d3a; outline-offset: 2px; }
 pre { background: #fff; border-left: 4px solid #1f5d3a; margin: 10px 0; padding: 10px 14px; overflow-x: auto; font: 13px/1.6 ui-monospace, monospace; border-radius: 0 4px 4px 0; }
 pre .line { display: block; min-width: max-content; }
 pre .number { color: #9a9484; display: inline-block; min-width: 3.5ch; margin-right: 1.5ch; text-align: right; user-select: none; }
@@ -26,17 +28,19 @@ mark { background: none; color: inherit; text-decoration: underline wavy #d9482b
 
 let host: HTMLElement | undefined;
 
+/** The URL that opens a place in the user's editor: `line` and `column` count from 1. */
+export type EditorUrl = (file: string, line: number, column: number) => string;
+
 /** Shows problems at the bottom of the page, in a shadow root that neither touches the page's styles nor is touched by them. */
-export function showPanel(problems: readonly Problem[]): void {
+export function showPanel(problems: readonly Problem[], editorUrl: EditorUrl): void {
   hidePanel();
-  if (problems.length === 0) return;
   host = document.createElement('vine-panel');
   const shadow = host.attachShadow({ mode: 'open' });
   // A constructed sheet is allowed where a security policy forbids style elements.
   const sheet = new CSSStyleSheet();
   sheet.replaceSync(css);
   shadow.adoptedStyleSheets = [sheet];
-  shadow.append(panelOf(problems));
+  shadow.append(panelOf(problems, editorUrl));
   document.documentElement.append(host);
   addEventListener('keydown', panelOnKeydown);
 }
@@ -48,31 +52,50 @@ export function hidePanel(): void {
   removeEventListener('keydown', panelOnKeydown);
 }
 
-function panelOf(problems: readonly Problem[]): HTMLElement {
-  const section = element('section', { role: 'alertdialog', 'aria-label': 'Problems in the build' });
+function panelOf(problems: readonly Problem[], editorUrl: EditorUrl): HTMLElement {
+  // A region and not a dialog: the page stays usable, and the focus stays where the user has it.
+  const section = element('section', { role: 'region', 'aria-labelledby': 'title' });
   const close = element('button', { type: 'button' }, 'Hide (Esc)');
   close.addEventListener('click', hidePanel);
   const count = problems.length === 1 ? 'One problem' : `${problems.length} problems`;
   section.append(
-    element('header', {}, element('h1', {}, count), element('p', {}, 'The page goes on as soon as this is solved.'), close),
-    ...problems.map(articleOf),
+    element(
+      'header',
+      { role: 'alert' },
+      element('h1', { id: 'title' }, count),
+      element('p', {}, 'The page goes on as soon as this is solved.'),
+      close,
+    ),
+    ...problems.map((problem) => articleOf(problem, editorUrl)),
   );
   return section;
 }
 
-function articleOf(problem: Problem): HTMLElement {
+function articleOf(problem: Problem, editorUrl: EditorUrl): HTMLElement {
+  const { file, position, frame, hint, code, chain = [] } = problem;
   const article = element('article', {}, element('h2', {}, problem.message));
-  if (problem.file) {
-    const place = problem.position ? `${problem.file}:${problem.position.line}:${problem.position.column + 1}` : problem.file;
-    article.append(element('p', { class: 'place' }, place));
+  if (file) {
+    const { line, column } = position ?? { line: 1, column: 0 };
+    const place = position ? `${file}:${line}:${column + 1}` : file;
+    article.append(element('p', { class: 'place' }, link(place, editorUrl(file, line, column + 1))));
   }
-  if (problem.frame) article.append(element('pre', {}, ...problem.frame.map(frameLine)));
-  if (problem.hint) article.append(element('p', { class: 'hint' }, problem.hint));
-  if (problem.code === 'run-error')
-    article.append(...(problem.chain ?? []).map((frame) => element('p', { class: 'chain' }, `at ${frame}`)));
-  else if (problem.chain && problem.chain.length > 1)
-    article.append(element('p', { class: 'chain' }, `From the page: ${problem.chain.join(' → ')}`));
+  if (frame) article.append(element('pre', { tabindex: '0', 'aria-label': 'The source around it' }, ...frame.map(frameLine)));
+  if (hint) article.append(element('p', { class: 'hint' }, hint));
+  if (code === 'run-error') article.append(...chain.map((row) => stackRow(row, editorUrl)));
+  else if (chain.length > 1) article.append(element('p', { class: 'chain' }, `From the page: ${chain.join(' → ')}`));
   return article;
+}
+
+/** A row of a stack, such as `hold src/hold.ts:2:24`. */
+function stackRow(row: string, editorUrl: EditorUrl): HTMLElement {
+  const [, name = '', place = '', file = '', line = '', column = ''] = /^(.*?) ?((\S+):(\d+):(\d+))$/.exec(row) ?? [];
+  if (!file) return element('p', { class: 'chain' }, `at ${row}`);
+  return element('p', { class: 'chain' }, `at ${name} `, link(place, editorUrl(file, Number(line), Number(column))));
+}
+
+/** The server answers with nothing to show, so the page stays. */
+function link(text: string, url: string): HTMLElement {
+  return element('a', { href: url, title: 'Open in your editor' }, text);
 }
 
 function frameLine({ line, text, mark }: CodeFrameLine): HTMLElement {

@@ -1,11 +1,12 @@
+import { frontEndBase } from './base-path.js';
 import { asyncBodyDone, evaluate } from './evaluate.js';
 import { linkFrom, pushExports } from './link.js';
 import { liveOf } from './live-api.js';
-import { loadPiece } from './load-piece.js';
+import { completeBelow, loadPiece } from './load-piece.js';
 import { dependencyOf, type Instance, registry } from './records.js';
 import { registerComponent, signatureFunction } from './refresh.js';
 import { namespaceOf, readTarget, resolveImport } from './resolve-export.js';
-import { ensureSheetsBelow, noteRoot } from './sheets.js';
+import { arrangeSheets, ensureSheetsBelow, noteRoot } from './sheets.js';
 
 /** What a linked module calls `my`: its side of the runtime. Each method stands for a piece of syntax. */
 export class Handle {
@@ -74,8 +75,11 @@ export class Handle {
     // Not known when the module was linked: leave it to the browser, as seen from the source's place.
     if (!target) return import(new URL(name, sourceUrl(this.#instance)).href) as Promise<object>;
     if (!registry.has(target.id)) await loadPiece(target.piece);
+    if (!registry.get(target.id)?.instance) await completeBelow([target.id]);
     noteRoot(target.id);
     await ensureSheetsBelow([target.id]);
+    // A sheet that two late modules share stands where the first of them wants it, whichever came first.
+    await arrangeSheets();
     return importModule(target.id, this.#instance.definition.edges.nodeDefault);
   }
 
@@ -154,17 +158,26 @@ function reportStart(error: unknown): void {
   reportError(error);
 }
 
+const entryRuns = new Set<Promise<unknown>>();
+
+/** Settles when the page's own modules have run, whether they failed or not. */
+export async function entriesSettled(): Promise<void> {
+  await Promise.allSettled(entryRuns);
+}
+
 /** Runs a module of the page itself. What it throws is reported as that of a module script is: at once. */
 export function runEntry(id: string): void {
   try {
     const instance = registry.get(id)?.instance ?? linkFrom(id);
     const run = () => {
       const done = evaluate(instance);
+      entryRuns.add(done);
       if (instance.error) reportStart(instance.error.value);
       else done.catch(reportStart);
+      return done;
     };
     const pauses = pausesBelow(instance);
-    if (pauses) void pauses.then(run);
+    if (pauses) entryRuns.add(pauses.then(run));
     else run();
   } catch (error) {
     reportStart(error);
@@ -194,16 +207,5 @@ function resolveUrl(specifier: string, from: string): string {
 
 /** Where the module's source would be if the browser had loaded it natively. */
 function sourceUrl(instance: Instance): string {
-  return new URL(instance.entry.id, new URL(sourceBase(), location.href)).href;
-}
-
-let base = '/';
-
-/** Sets the URL prefix of the front end, which `import.meta.url` starts with. */
-export function setSourceBase(prefix: string): void {
-  base = prefix;
-}
-
-function sourceBase(): string {
-  return base;
+  return new URL(instance.entry.id, new URL(frontEndBase(), location.href)).href;
 }

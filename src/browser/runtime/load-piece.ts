@@ -1,3 +1,7 @@
+import { idToPath } from '../../core/pieces/id-path.js';
+import { frontEndBase } from './base-path.js';
+import { registry } from './records.js';
+
 /** Pieces on their way, by URL, so that two imports of one module load it once. */
 const loading = new Map<string, Promise<void>>();
 
@@ -8,15 +12,41 @@ export const loadedPieces = new Set<string>();
 export function loadPiece(url: string): Promise<void> {
   const known = loading.get(url);
   if (known) return known;
-  const promise = loadScript(url).then(
-    () => void loadedPieces.add(url),
-    (error: unknown) => {
-      loading.delete(url);
-      throw error;
-    },
-  );
+  const promise = loadScript(url)
+    .then(() => void loadedPieces.add(url))
+    // What it brought may be forgotten again and asked for anew.
+    .finally(() => loading.delete(url));
   loading.set(url, promise);
   return promise;
+}
+
+/**
+ * Loads what is missing of the modules that some others statically need. An update brings what is new to the server;
+ * what another page made it load before may still be new to this one.
+ */
+export async function completeBelow(ids: Iterable<string>): Promise<void> {
+  const asked = new Set<string>();
+  for (;;) {
+    const missing = missingBelow(ids).filter((id) => !asked.has(id));
+    if (missing.length === 0) return;
+    for (const id of missing) asked.add(id);
+    await Promise.all(missing.map((id) => loadPiece(lazyPieceUrl(id))));
+  }
+}
+
+function missingBelow(ids: Iterable<string>): string[] {
+  const missing: string[] = [];
+  const seen = new Set(ids);
+  for (const id of seen) {
+    const edges = registry.get(id)?.definition.edges;
+    if (!edges) missing.push(id);
+    else for (const target of [...edges.imports, ...Object.values(edges.requires ?? {})]) seen.add(target);
+  }
+  return missing;
+}
+
+function lazyPieceUrl(id: string): string {
+  return `${frontEndBase()}~vine/piece/lazy/${idToPath(id)}.js`;
 }
 
 /** Runs a script from a URL. */

@@ -21,12 +21,19 @@ export function collectDefinitions(off?: null): Map<string, Definition> {
   return collecting ?? new Map();
 }
 
+/** The versions of the pieces that this page runs, by name. */
+export const pieceTags: Record<string, string> = {};
+
 /** What pieces see as `vine`. */
 export const vine = {
   /** Registers a module. One that is there already stays: pieces may overlap, and updates come another way. */
   add(id: string, edges: RuntimeEdges, factory: Factory): void {
     if (collecting) collecting.set(id, { edges, factory });
     else if (!registry.has(id)) defineModule(id, { edges, factory });
+  },
+  /** A piece says which version of it this is. */
+  piece(name: string, tag: string): void {
+    pieceTags[name] = tag;
   },
   /** Runs a module that the page itself loads. Like a module script that fails, it does not keep others from running. */
   start(id: string): void {

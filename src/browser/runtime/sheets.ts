@@ -3,6 +3,10 @@ import { entries, registry } from './records.js';
 
 /** The attribute by which links of ours are known, with the sheet's id. */
 const mark = 'data-vine-style';
+/** Marks links that stand in the page's own HTML, where they stay. */
+const fixed = 'data-vine-fixed';
+/** Marks links whose sheet the server could not give, e.g. because of a problem in the build. They are tried again. */
+const failed = 'data-vine-failed';
 
 /** Puts new versions of style sheets in the places of the old ones, which stay until the new ones are there: nothing flashes. */
 export async function swapSheets(changes: readonly SheetChange[]): Promise<void> {
@@ -13,8 +17,8 @@ async function swapSheet({ id, url }: SheetChange): Promise<void> {
   const links = linksOf(id);
   await Promise.all(
     links.map(async (link) => {
-      if (link.getAttribute('href') === url) return;
-      const fresh = link.cloneNode() as HTMLLinkElement;
+      if (link.getAttribute('href') === url && !link.hasAttribute(failed)) return;
+      const fresh = copyOf(link);
       fresh.href = url;
       link.after(fresh);
       link.removeAttribute(mark);
@@ -24,7 +28,7 @@ async function swapSheet({ id, url }: SheetChange): Promise<void> {
   );
 }
 
-/** Modules that dynamic imports asked for, in order; their sheets come after those of the page's own modules. */
+/** Modules that dynamic imports asked for. */
 const lateRoots = new Set<string>();
 
 /** Notes that a module was asked for by `import()`. */
@@ -32,13 +36,56 @@ export function noteRoot(id: string): void {
   lateRoots.add(id);
 }
 
+/** Whether a module was asked for by `import()`. */
+export function isLateRoot(id: string): boolean {
+  return lateRoots.has(id);
+}
+
 /** Adds the sheets that modules need and the page doesn't have, each where a fresh load would put it; settles when they apply. */
 export async function ensureSheetsBelow(ids: readonly string[]): Promise<void> {
   if (typeof document === 'undefined') return;
   const missing = evaluationOrder(ids).filter((id) => styleOf(id) !== undefined && linksOf(id).length === 0);
   if (missing.length === 0) return;
-  const order = evaluationOrder([...entries, ...lateRoots]);
+  const order = moduleOrder();
   await Promise.all(missing.map((id) => addSheet(id, order)));
+}
+
+/**
+ * Brings the sheets that modules import into the order of a fresh load, and takes away those that it would not have. A
+ * moved sheet is loaded again, so the old ones stay until all of them are there.
+ */
+export async function arrangeSheets(): Promise<void> {
+  if (typeof document === 'undefined') return;
+  const wanted = moduleOrder().filter((id) => styleOf(id) !== undefined);
+  const importedLinks = () => [...document.querySelectorAll<HTMLLinkElement>(`link[${mark}]:not([${fixed}])`)];
+  const needed = new Set(wanted);
+  for (const link of importedLinks()) if (!needed.has(link.getAttribute(mark)!) || link.hasAttribute(failed)) link.remove();
+  await ensureSheetsBelow(wanted);
+  const kept = importedLinks();
+  const inOrder = wanted.flatMap((id) => kept.find((link) => link.getAttribute(mark) === id) ?? []);
+  const from = inOrder.findIndex((link, place) => link !== kept[place]);
+  if (from === -1) return;
+  const moved = inOrder.slice(from);
+  const fresh = moved.map(copyOf);
+  for (const link of moved) link.removeAttribute(mark);
+  document.head.append(...fresh);
+  await Promise.all(fresh.map(settled));
+  for (const link of moved) link.remove();
+}
+
+/**
+ * The page's modules in the order in which a fresh load gets them. What `import()` asked for comes after everything
+ * static, in the order in which it stands in the modules and not in that of arrival, which is another one each time.
+ */
+function moduleOrder(): string[] {
+  const seen = new Set<string>();
+  const order = evaluationOrder([...entries], seen);
+  // Grows while it's walked.
+  for (const id of order) {
+    const dynamic = Object.values(registry.get(id)?.definition.edges.dynamic ?? {});
+    for (const { id: target } of dynamic) if (lateRoots.has(target)) order.push(...evaluationOrder([target], seen));
+  }
+  return order;
 }
 
 function styleOf(id: string): string | undefined {
@@ -57,9 +104,8 @@ function addSheet(id: string, order: readonly string[]): Promise<void> {
 }
 
 /** Modules below some others in the order in which they would run. */
-function evaluationOrder(ids: readonly string[]): string[] {
+function evaluationOrder(ids: readonly string[], seen = new Set<string>()): string[] {
   const order: string[] = [];
-  const seen = new Set<string>();
   const stack: { id: string; targets: string[] }[] = [];
   const enter = (id: string) => {
     const edges = registry.get(id)?.definition.edges;
@@ -95,9 +141,19 @@ function linksOf(id: string): HTMLLinkElement[] {
   return [...document.querySelectorAll<HTMLLinkElement>(`link[${mark}]`)].filter((link) => link.getAttribute(mark) === id);
 }
 
+function copyOf(link: HTMLLinkElement): HTMLLinkElement {
+  const copy = link.cloneNode() as HTMLLinkElement;
+  copy.removeAttribute(failed);
+  return copy;
+}
+
 /** A sheet that fails to load counts too: the page must not wait for it. */
 function settled(link: HTMLLinkElement): Promise<void> {
   return new Promise((resolve) => {
-    link.onload = link.onerror = () => resolve();
+    link.onload = () => resolve();
+    link.onerror = () => {
+      link.setAttribute(failed, '');
+      resolve();
+    };
   });
 }

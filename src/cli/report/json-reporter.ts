@@ -7,12 +7,22 @@ export function jsonReporter(write: (line: string) => void): Reporter {
   return {
     ready: (report) => print('ready', report),
     updated(update, reports, silent) {
-      const { id, changed, removed, styles, translations, reload } = update;
-      print('update', { id, changed, removed, styles: styles.map((style) => style.id), translations, reload, silent });
+      const { id, changed, removed, styles, files, translations, reload } = update;
+      print('update', {
+        id,
+        changed,
+        removed,
+        styles: styles.map((style) => style.id),
+        files: files.map(({ path }) => path),
+        translations,
+        reload,
+        silent,
+      });
       for (const { from, type, ms, ...rest } of reports)
         print(type, { browser: from.browser, number: from.number, page: from.page, ms, ...rest });
     },
     problems: (problems) => print('problems', { problems }),
+    problem: (problem) => print('problem', { problem }),
     solved: (ms) => print('solved', { ms }),
     settings: (ms, needsRestart) => print('settings', { ms, needsRestart }),
     joined: (page) => print('joined', page),

@@ -28,6 +28,8 @@ export interface Reporter {
   updated(update: ProjectUpdate, reports: readonly PageReport[], silent: number): void;
   /** `isStart`: the page could not be made at all yet. */
   problems(problems: readonly Problem[], isStart: boolean): void;
+  /** Something that was asked for beside the build did not work. */
+  problem(problem: Problem): void;
   solved(ms: number): void;
   /** The settings changed and are in force. `needsRestart` names those that are not. */
   settings(ms: number, needsRestart: readonly string[]): void;

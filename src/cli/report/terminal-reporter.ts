@@ -8,6 +8,8 @@ const column = 10;
 /** Lines for people: what stands after the start, then one line a save. */
 export function terminalReporter(write: (text: string) => void): Reporter {
   const line = (text: string) => write(`${text}\n`);
+  /** What was explained already. */
+  const explained = new Set<string>();
   const event = (text: string) => line(`  ${pc.dim(clock())}  ${text}`);
   return {
     ready(report) {
@@ -15,12 +17,17 @@ export function terminalReporter(write: (text: string) => void): Reporter {
     },
     updated(update, reports, silent) {
       for (const text of updateLines(update, reports, silent)) event(text);
+      for (const note of reports.flatMap((report) => (report.type === 'applied' ? report.notes : []))) {
+        if (!explained.has(note)) event(pc.yellow(note));
+        explained.add(note);
+      }
     },
     problems(problems, isStart) {
       const count = problems.length === 1 ? 'a problem' : `${problems.length} problems`;
       event(pc.red(`${count}; ${isStart ? 'the page starts when this is solved' : 'the page keeps the last good build'}`));
       for (const problem of problems) line(`\n${indent(problemText(problem))}\n`);
     },
+    problem: (problem) => line(`\n${indent(problemText(problem))}\n`),
     solved: () => event(pc.green('solved')),
     settings(ms, needsRestart) {
       event(`${pc.green('the settings changed')} and are in force after ${Math.round(ms)} ms`);
@@ -62,21 +69,17 @@ function readyRows({
 
 /** One line where all browsers did the same; else one for each thing that happened. */
 function updateLines(update: ProjectUpdate, reports: readonly PageReport[], silent: number): string[] {
-  const what = pc.bold(
-    shortList([...update.changed, ...update.styles.map(({ id }) => id), ...update.removed.map((id) => `${id} (gone)`)]) ||
-      pc.dim('pages'),
-  );
+  const { changed, styles, removed, files } = update;
+  const names = [...changed, ...styles.map(({ id }) => id), ...files.map(({ path }) => path)];
+  const what = pc.bold(shortList([...names, ...removed.map((id) => `${id} (gone)`)]) || pc.dim('pages'));
   if (reports.length === 0) return [`${what}  ${pc.dim(silent === 0 ? 'no browser is open' : 'no browser has answered yet')}`];
-  const lines = groupReports(reports).map((group) => `${what}  ${groupText(group)}`);
-  const notes = new Set(reports.flatMap((report) => (report.type === 'applied' ? report.notes : [])));
-  for (const note of notes) lines.push(pc.yellow(note));
-  return lines;
+  return groupReports(reports).map((group) => `${what}  ${groupText(group)}`);
 }
 
 function groupReports(reports: readonly PageReport[]): PageReport[][] {
   const groups = new Map<string, PageReport[]>();
   for (const report of reports) {
-    const key = report.type === 'applied' ? 'applied' : report.reason + report.chain.join();
+    const key = report.type === 'applied' ? `applied ${report.reset.join()}` : report.reason + report.chain.join();
     groups.set(key, [...(groups.get(key) ?? []), report]);
   }
   return [...groups.values()];
@@ -90,11 +93,13 @@ function groupText(group: PageReport[]): string {
     const chain = first!.chain.length > 1 ? ` ${pc.dim(`(${first!.chain.join(' → ')})`)}` : '';
     return `${pc.yellow('reloaded')} ${browsers}: ${first!.reason}${chain}`;
   }
-  const { ran, styles, boundaries } = first!;
-  const how = ran.length > 0 ? 'updated in place' : styles.length > 0 ? 'restyled' : 'as it was';
+  const { ran, styles, files, boundaries, reset } = first!;
+  const how = ran.length > 0 ? 'updated in place' : styles.length > 0 ? 'restyled' : files.length > 0 ? 'replaced' : 'as it was';
+  const state =
+    reset.length > 0 ? pc.yellow(`, state starts anew in ${shortList(reset)}`) : ran.length > 0 ? pc.green(', state kept') : '';
   const isElsewhere = boundaries.length > 0 && boundaries.join() !== ran.join();
   const where = isElsewhere ? ` ${pc.dim(`at ${boundaries.length === 1 ? boundaries[0] : `${boundaries.length} modules`}`)}` : '';
-  return `${pc.green(how)}${where} in ${browsers} after ${Math.round(slowest)} ms`;
+  return `${pc.green(how)}${state}${where} in ${browsers} after ${Math.round(slowest)} ms`;
 }
 
 function shortList(names: readonly string[]): string {

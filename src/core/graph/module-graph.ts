@@ -116,6 +116,13 @@ export class ModuleGraph<Content> {
     return order;
   }
 
+  /** The roots from which a module is reached over edges of any kind. */
+  rootsAbove(id: string): string[] {
+    const seen = new Set([id]);
+    for (const at of seen) for (const importer of this.importers(at)) seen.add(importer);
+    return [...seen].filter((at) => this.#roots.has(at));
+  }
+
   /** A shortest path of importers from a root to `id`, both included; only `id` where no root reaches it. */
   chainTo(id: string): string[] {
     const cameFrom = new Map<string, string | undefined>([[id, undefined]]);

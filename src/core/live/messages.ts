@@ -9,6 +9,18 @@ export interface SheetChange {
   url: string;
 }
 
+/** The code of an update, and where the same can be loaded from by pages that may not evaluate strings. */
+export interface UpdateScript {
+  code: string;
+  url: string;
+}
+
+/** A file as pages ask for it, and the URL of its new version. */
+export interface FileChange {
+  path: string;
+  url: string;
+}
+
 /** What a save changes on a page. */
 export interface UpdateMessage {
   type: 'update';
@@ -19,10 +31,10 @@ export interface UpdateMessage {
   /** Modules that no page reaches any more. */
   removed: string[];
   styles: SheetChange[];
-  /** The script that registers the changed and the added modules; empty where only styles changed. */
-  code: string;
-  /** Where the same script can be loaded from, for pages that may not evaluate strings. */
-  url: string;
+  /** Scripts that register the changed and the added modules, oldest first; none where only styles or files changed. */
+  scripts: UpdateScript[];
+  /** Files that are no modules but that pages may use, e.g. images that the HTML names. */
+  files: FileChange[];
   /** Reload whatever the modules say, and why, e.g. because the page's HTML changed. */
   reload?: { page: string; reason: string }[];
 }
@@ -32,8 +44,11 @@ export type ServerMessage =
   | { type: 'hello'; session: string; build: number }
   | UpdateMessage
   | { type: 'reload'; reason: string }
+  /** Problems that keep the page from being up to date. */
   | { type: 'problem'; problems: Problem[] }
   | { type: 'solved' }
+  /** An error of the page itself, at its place in the user's source. */
+  | { type: 'failed'; problem: Problem }
   | { type: 'current' };
 
 /** Why a page could not take an update in place. `chain` goes from the changed module to the page. */
@@ -45,12 +60,58 @@ export interface ReloadReason {
 /** From a page to the server. */
 export type PageMessage =
   /** The page runs a build of an earlier run of the server: is it still the newest? */
-  | { type: 'resume'; page: string; digest: number; pieces: string[]; styles: Record<string, string>; html: string }
+  | ResumeMessage
+  /** Is the channel still there, after sleep or in a tab that comes to the front? Answered with `hello`. */
+  | { type: 'ask'; build: number }
   /** An update is in place. `boundaries` took it, `ran` are the modules that ran again. */
-  | { type: 'applied'; update: number; boundaries: string[]; ran: string[]; styles: string[]; applyMs: number; notes: string[] }
+  | AppliedMessage
   | ({ type: 'reloaded'; update: number } & ReloadReason)
-  /** An error that nothing in the page caught. `isStart`: a module of the page failed while it ran. */
-  | { type: 'error'; message: string; stack: string; isStart: boolean };
+  /** An error that nothing in the page caught. */
+  | PageErrorMessage;
+
+/** What an update did to a page. */
+export interface AppliedMessage {
+  type: 'applied';
+  update: number;
+  /** Modules that took the update. */
+  boundaries: string[];
+  /** Modules that ran again. */
+  ran: string[];
+  /** Sheets and files that were replaced. */
+  styles: string[];
+  files: string[];
+  /** Components whose state starts anew, because their hooks changed or React can't keep it. */
+  reset: string[];
+  applyMs: number;
+  /** What the user should know. */
+  notes: string[];
+}
+
+/** What a page holds, for a server that doesn't know it. */
+export interface ResumeMessage {
+  type: 'resume';
+  page: string;
+  /** `digestVersions` of its modules. */
+  digest: number;
+  /** URLs of the pieces that it asked for later. */
+  pieces: string[];
+  styles: Record<string, string>;
+  html: string;
+  /** Paths of other files that it loaded, and when it began to (milliseconds since 1970). */
+  files: string[];
+  loadedAt: number;
+}
+
+/** An error of a page, with the stack as the browser wrote it. */
+export interface PageErrorMessage {
+  type: 'error';
+  message: string;
+  stack: string;
+  /** What the page was doing: running its modules for the first time, taking an update, or anything later. */
+  during: 'start' | 'update' | 'life';
+  /** The versions of the pieces that the page runs, by name. */
+  pieces: Record<string, string>;
+}
 
 /** What the client script is told by the page that loads it, as JSON in its `data-vine` attribute. */
 export interface ClientSettings {
@@ -64,6 +125,34 @@ export interface ClientSettings {
   html: string;
   /** Whether updates may be applied in place; otherwise every update reloads. */
   hot: boolean;
+}
+
+/** One update that does what several do one after another. */
+export function mergeUpdates(updates: readonly UpdateMessage[]): UpdateMessage {
+  const last = updates.at(-1)!;
+  const changed = new Set<string>();
+  const removed = new Set<string>();
+  for (const update of updates) {
+    for (const id of update.removed) {
+      removed.add(id);
+      changed.delete(id);
+    }
+    for (const id of update.changed) {
+      changed.add(id);
+      removed.delete(id);
+    }
+  }
+  const reload = updates.flatMap((update) => update.reload ?? []);
+  return {
+    type: 'update',
+    id: last.id,
+    changed: [...changed],
+    removed: [...removed],
+    styles: [...new Map(updates.flatMap(({ styles }) => styles).map((style) => [style.id, style])).values()],
+    scripts: updates.flatMap(({ scripts }) => scripts),
+    files: [...new Map(updates.flatMap(({ files }) => files).map((file) => [file.path, file])).values()],
+    ...(reload.length > 0 ? { reload } : {}),
+  };
 }
 
 /**

@@ -1,0 +1,73 @@
+import type { PageErrorMessage } from '../../core/live/messages.js';
+import { startErrors } from '../runtime/handle.js';
+import { pieceTags } from '../runtime/runtime.js';
+
+/** How long after an update what goes wrong is taken for its doing. */
+const aftermathMs = 200;
+/** Set when an update makes the page reload, so that errors of the start are known to come from it. */
+const reloadKey = '~vine reloaded';
+const mostKnown = 100;
+
+/** Catches errors that nothing else in the page catches, and tells what the page was doing. */
+export class PageErrors {
+  readonly #report: (message: PageErrorMessage) => void;
+  /** Texts of errors that came by themselves: they don't come from an update that they happen to follow. */
+  readonly #known = new Set<string>();
+  readonly #seen = new WeakSet<object>();
+  #isUpdating: boolean;
+  #timer: ReturnType<typeof setTimeout> | undefined;
+
+  constructor(report: (message: PageErrorMessage) => void) {
+    this.#report = report;
+    this.#isUpdating = takeMark();
+    if (this.#isUpdating) addEventListener('load', () => this.updating(), { once: true });
+    addEventListener('error', ({ error, message }) => this.#uncaught(error, message));
+    addEventListener('unhandledrejection', ({ reason }) => this.#uncaught(reason, String(reason)));
+  }
+
+  /** An update begins; what fails from now on until shortly after it comes from it. */
+  updating(): void {
+    this.#isUpdating = true;
+    clearTimeout(this.#timer);
+    this.#timer = setTimeout(() => {
+      this.#isUpdating = false;
+    }, aftermathMs);
+  }
+
+  /** The page is about to reload because of an update. */
+  static reloading(): void {
+    try {
+      sessionStorage.setItem(reloadKey, '1');
+    } catch {
+      // Storage may be forbidden; then errors of the start only aren't known to come from the update.
+    }
+  }
+
+  #uncaught(error: unknown, text: string): void {
+    const isError = error instanceof Error;
+    // React reports some errors twice.
+    if (isError && this.#seen.has(error)) return;
+    if (isError) this.#seen.add(error);
+    const message = isError ? `${error.name}: ${error.message}` : text;
+    const isStart = isError && startErrors.has(error);
+    const isFromUpdate = this.#isUpdating && !this.#known.has(message);
+    if (!isFromUpdate && this.#known.size < mostKnown) this.#known.add(message);
+    this.#report({
+      type: 'error',
+      message,
+      stack: isError ? (error.stack ?? '') : '',
+      during: isStart ? 'start' : isFromUpdate ? 'update' : 'life',
+      pieces: pieceTags,
+    });
+  }
+}
+
+function takeMark(): boolean {
+  try {
+    const mark = sessionStorage.getItem(reloadKey);
+    sessionStorage.removeItem(reloadKey);
+    return mark !== null;
+  } catch {
+    return false;
+  }
+}
