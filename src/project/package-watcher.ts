@@ -4,6 +4,8 @@ import { type FSWatcher, watch } from 'chokidar';
 
 export interface PackageWatcherOptions {
   root: string;
+  /** Some package is missing, so its install may be under way already. */
+  isAwaited: boolean;
   /** Packages were installed, upgraded, linked or edited. `since`: `performance.now()` of the first sign of it. */
   onChange(since: number): void;
 }
@@ -32,6 +34,8 @@ export class PackageWatcher {
       ignored: (path, stats) => stats?.isFile() === true && !this.#files.has(path) && !markers.has(basename(path)),
     });
     this.#watcher.on('all', () => this.#note());
+    // What was installed before the watcher stood is not missed.
+    if (options.isAwaited) this.#watcher.once('ready', () => this.#note());
   }
 
   /** Watches these files too. */

@@ -270,7 +270,11 @@ export class Project extends TypedEvents<ProjectEvents> {
     this.#packagesTimer = setTimeout(() => {
       const used = [...this.graph.ids()].filter((id) => id.includes('node_modules/'));
       const files = new Set(used.map((id) => this.paths.fileOf(id.replace(/\?.*$/, ''))));
-      this.#packages ??= new PackageWatcher({ root: this.options.root, onChange: (since) => this.#packagesChanged(since) });
+      this.#packages ??= new PackageWatcher({
+        root: this.options.root,
+        isAwaited: this.#failed.size > 0,
+        onChange: (since) => this.#packagesChanged(since),
+      });
       // Asking for the state of thousands of files again and again would keep a network busy.
       if (!this.options.poll) this.#packages.follow(files);
     }, packagesPatienceMs);

@@ -2,7 +2,7 @@ import type { CodeFrameLine } from '../../core/code-frame.js';
 import type { Problem } from '../../core/problem.js';
 
 const css = `
-:host { all: initial; }
+:host { all: initial !important; display: block !important; }
 section { position: fixed; inset: auto 0 0 0; z-index: 2147483647; max-height: 70vh; overflow: auto; box-sizing: border-box;
   background: #f7f4ec; color: #22262a; border-top: 6px solid #d9482b; box-shadow: 0 -12px 40px rgb(34 38 42 / .35);
   font: 15px/1.5 system-ui, sans-serif; padding: 18px 28px 24px; }

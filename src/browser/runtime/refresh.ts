@@ -113,14 +113,15 @@ export function refreshComponents(): string[] {
     // A component failed while it rendered. React 19 reports that itself, React 18 throws it at whoever asked.
     reportError(error);
   }
-  return reset;
+  return [...new Set(reset)];
 }
 
 function refreshPreact(): string[] {
   const preact = preactRefresh();
   if (!preact) return [];
   const reset: string[] = [];
-  const updates = [...preact.getPendingUpdates()];
+  // A component is known under several names.
+  const updates = new Map(preact.getPendingUpdates());
   preact.flush();
   for (const [before, after] of updates) {
     const [old, fresh] = [preact.getSignature(before) ?? {}, preact.getSignature(after) ?? {}];
