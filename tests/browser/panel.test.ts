@@ -66,7 +66,7 @@ test('styles of the page do not reach into it, and it works under a strict secur
   const policy = `default-src 'self'; script-src 'self'; style-src 'self'`;
   await start({
     'index.html': `<!doctype html><meta http-equiv="content-security-policy" content="${policy}"><link rel="stylesheet" href="loud.css"><button>hold</button><script type="module" src="main.ts"></script>`,
-    'loud.css': 'section, h1, p, * { color: rgb(255, 0, 0) !important; display: none !important; }',
+    'loud.css': 'section, h1, p, vine-panel, body * { color: rgb(255, 0, 0) !important; display: none !important; }',
   });
   workspace.write(broken);
   await panel().waitFor();
