@@ -146,7 +146,14 @@ export class PieceStore {
       if (!script) continue;
       const { source, map, linked, inPackage } = script;
       const sourceUrl = `${base}${id}`;
-      sources.set(id, { source, sourceUrl, shifts: linked.shifts, ignored: inPackage, ...(map ? { map } : {}) });
+      sources.set(id, {
+        source,
+        sourceUrl,
+        shifts: linked.shifts,
+        code: linked.code,
+        ignored: inPackage,
+        ...(map ? { map } : {}),
+      });
     }
     return sources;
   }

@@ -2,6 +2,7 @@ import { decode, encode, type SourceMapMappings, type SourceMapSegment } from '@
 import { lineStarts } from '../line-index.js';
 import type { Shift } from '../link/edits.js';
 import type { RawMap } from '../translate/translate-script.js';
+import { completeMappings } from './complete-mappings.js';
 
 /** What is needed to map a linked module's body back to its source. */
 export interface MapInput {
@@ -12,13 +13,15 @@ export interface MapInput {
   /** The translator's map; absent where the source was linked as it is. */
   map?: RawMap;
   shifts: readonly Shift[];
+  /** The module as it is linked, with its body from the second line on. */
+  code: string;
   /** The debugger should step over this source (ECMA-426 `ignoreList`). */
   ignored: boolean;
 }
 
-/** The map of one linked module's body as JSON text. Mappings that nothing shifted are passed on as they are. */
+/** The map of one linked module's body as JSON text. */
 export function moduleMap(input: MapInput): string {
-  const mappings = input.map ? shiftMappings(input.map.mappings, input.shifts) : identityMappings(input.source, input.shifts);
+  const mappings = input.map ? translatedMappings(input.map, input) : identityMappings(input.source, input.shifts);
   return JSON.stringify({
     version: 3,
     sources: [input.sourceUrl],
@@ -29,11 +32,11 @@ export function moduleMap(input: MapInput): string {
   });
 }
 
-/** Moves generated columns by the shifts of their line. */
-function shiftMappings(mappings: string, shifts: readonly Shift[]): string {
-  if (shifts.length === 0) return mappings;
-  const lines = decode(mappings);
+/** The translator's mappings, moved by what linking inserted and completed with the words that it left out. */
+function translatedMappings(map: RawMap, { source, shifts, code }: MapInput): string {
+  const lines = decode(map.mappings);
   applyShifts(lines, shifts);
+  completeMappings(lines, code.slice(code.indexOf('\n') + 1), source);
   return encode(lines);
 }
 

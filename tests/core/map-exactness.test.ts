@@ -1,0 +1,88 @@
+import { readdirSync, readFileSync, statSync } from 'node:fs';
+import { join, relative } from 'node:path';
+import { beforeAll, expect, test } from '@jest/globals';
+import { init, parse } from 'es-module-lexer';
+import { linkCommonJs } from '../../src/core/link/link-commonjs.js';
+import { linkModule } from '../../src/core/link/link-module.js';
+import { moduleMap } from '../../src/core/maps/module-map.js';
+import { defaultScriptOptions } from '../../src/core/translate/script-options.js';
+import { translateScript } from '../../src/core/translate/translate-script.js';
+import { checkMap, type MapCheck } from '../support/map-check.js';
+import { repository } from '../support/workspace.js';
+
+beforeAll(() => init());
+
+/** Translates and links a file as the dev server does, and checks the map of what comes out. */
+async function checkFile(file: string): Promise<MapCheck | undefined> {
+  const source = readFileSync(file, 'utf8');
+  const id = relative(repository, file);
+  const translated = await translateScript(source, { id, inPackage: true, refresh: true, options: defaultScriptOptions });
+  if ('code' in translated) return undefined;
+  const text = translated.text.replace(/^\uFEFF/, ' ').replace(/^( ?)#!/, '$1//');
+  const input = { text, handle: translated.handle, constants: { 'process.env.NODE_ENV': '"development"' } };
+  try {
+    const [, , , isModule] = parse(text);
+    const linked = isModule ? linkModule(input) : linkCommonJs(input);
+    const map = translated.map ? { map: translated.map } : {};
+    const { mappings } = JSON.parse(
+      moduleMap({ source, sourceUrl: '/x', shifts: linked.shifts, code: linked.code, ignored: false, ...map }),
+    );
+    return checkMap({ source, generated: `(${linked.code})`, mappings, bodyLine: 1 });
+  } catch {
+    return undefined; // not JavaScript at all, such as a template; the linker has tests of its own
+  }
+}
+
+function* filesBelow(folder: string, wanted: RegExp): Generator<string> {
+  for (const name of readdirSync(folder)) {
+    const path = join(folder, name);
+    const stats = statSync(path, { throwIfNoEntry: false });
+    if (stats?.isDirectory() && name !== 'typescript') yield* filesBelow(path, wanted);
+    else if (stats?.isFile() && stats.size < 200_000 && wanted.test(path)) yield path;
+  }
+}
+
+interface Language {
+  name: string;
+  folder: string;
+  files: RegExp;
+  /** Share of the words that are mapped to themselves, of all that have a place in the source. */
+  aim: number;
+}
+
+const languages: Language[] = [
+  { name: 'TSX of the demo', folder: 'demo/src', files: /\.tsx$/, aim: 1 },
+  { name: 'TypeScript of the demo', folder: 'demo/src', files: /(?<!\.d)\.ts$/, aim: 0.995 },
+  { name: 'TypeScript and TSX of packages', folder: 'node_modules', files: /(?<!\.d)\.tsx?$/, aim: 0.9995 },
+  {
+    name: 'JavaScript of packages',
+    folder: 'node_modules',
+    files: /(?:lodash-es|ramda|redux|rxjs|d3-\w+|preact|graphql|zod)\/.*\.m?js$/,
+    aim: 1,
+  },
+];
+
+test.each(languages)(
+  '$name: words are mapped to themselves',
+  async ({ folder, files: wanted, aim, name }) => {
+    let [files, exact] = [0, 0];
+    const replaced: string[] = [];
+    const missing: string[] = [];
+    for (const file of filesBelow(join(repository, folder), wanted)) {
+      const check = await checkFile(file);
+      if (!check) continue;
+      files++;
+      exact += check.exact;
+      replaced.push(...check.replaced.map((text) => `${relative(repository, file)} ${text}`));
+      missing.push(...check.missing.map((text) => `${relative(repository, file)} ${text}`));
+    }
+    if (process.env.SHOW)
+      console.log(
+        [name, files, exact, replaced.length, missing.length, ...missing.slice(0, 30), ...replaced.slice(0, 60)].join('\n'),
+      );
+    expect(files).toBeGreaterThan(10);
+    if (exact / (exact + missing.length) < aim) expect(missing).toEqual([]);
+    expect(replaced.length / exact).toBeLessThan(0.02);
+  },
+  120_000,
+);
