@@ -1,3 +1,4 @@
+import { watchWorkerErrors } from './live/worker-errors.js';
 import { setFrontEndBase } from './runtime/base-path.js';
 import { vine } from './runtime/runtime.js';
 
@@ -6,3 +7,4 @@ declare const vineBase: string;
 
 setFrontEndBase(vineBase);
 Object.defineProperty(globalThis, '~vine', { value: vine, configurable: true });
+watchWorkerErrors();

@@ -65,6 +65,7 @@ export class Running {
     this.#follow(this.#project, read);
     server.errors.on('editor', (problem) => reporter.problem(problem));
     if (isQuiet) return;
+    server.errors.on('note', (note) => reporter.note(note));
     server.live.on('joined', (page) => reporter.joined(page));
     server.live.on('left', (page) => reporter.left(page));
     server.errors.on('error', ({ from, problem }) => {

@@ -3,6 +3,7 @@ import openInBrowser from 'open';
 import { VineServer } from '../server/server.js';
 import { type CommandLineSettings, effectiveSettings } from '../settings/effective.js';
 import { jsonReporter } from './report/json-reporter.js';
+import type { EditorUrl } from './report/problem-text.js';
 import { terminalReporter } from './report/terminal-reporter.js';
 import { projectOf, Running, servedOf } from './running.js';
 
@@ -54,7 +55,9 @@ export async function serve({ version, page, options }: ServeRequest): Promise<v
   const { host, port, exact } = settings.listen;
   const server = new VineServer({ ...servedOf(settings, project), host, port, exact, hot: options.hot });
   const write = (text: string) => void process.stdout.write(text);
-  const reporter = options.json ? jsonReporter(write) : terminalReporter(write);
+  // Whoever reads a pipe wants no escapes.
+  const editorUrl = process.stdout.isTTY ? (...place: Parameters<EditorUrl>) => server.editorUrl(...place) : undefined;
+  const reporter = options.json ? jsonReporter(write) : terminalReporter(write, editorUrl);
   try {
     await server.listen();
   } catch (error) {

@@ -71,6 +71,16 @@ const pageMessage: z.ZodType<PageMessage> = z.discriminatedUnion('type', [
   }),
 ]) as z.ZodType<PageMessage>;
 
+/** Reads a message of a page; `undefined` for what is none. */
+export function readPageMessage(data: string): PageMessage | undefined {
+  try {
+    const parsed = pageMessage.safeParse(JSON.parse(data));
+    return parsed.success ? parsed.data : undefined;
+  } catch {
+    return undefined; // not one of our pages
+  }
+}
+
 /** Updates that a page which connects late can still be given. */
 const keptUpdates = 50;
 const pingEveryMs = 30_000;
@@ -206,16 +216,10 @@ export class LiveChannel extends TypedEvents<LiveEvents> {
   }
 
   #received(from: Connection, data: string): void {
-    let value: unknown;
-    try {
-      value = JSON.parse(data);
-    } catch {
-      return; // not one of our pages
-    }
-    const parsed = pageMessage.safeParse(value);
-    if (!parsed.success) return;
-    if (parsed.data.type === 'ask') send(from, { type: 'hello', session: this.session, build: this.#build });
-    else this.emit('message', { from: pageOf(from), message: parsed.data });
+    const message = readPageMessage(data);
+    if (!message) return;
+    if (message.type === 'ask') send(from, { type: 'hello', session: this.session, build: this.#build });
+    else this.emit('message', { from: pageOf(from), message });
   }
 
   /** Ends connections whose other end has gone without saying so, e.g. to sleep. */

@@ -9,6 +9,7 @@ import { contentHash } from '../project/content-hash.js';
 import type { Page } from '../project/page.js';
 import type { Project, ProjectUpdate } from '../project/project.js';
 import type { Origin, StackFrame } from './map-stack.js';
+import { ShippedMaps } from './shipped-maps.js';
 
 /** A piece ready to be sent. */
 export interface StoredPiece {
@@ -25,11 +26,13 @@ const keptPieces = 40;
 /** Makes pieces and updates from the project and keeps the newest, so that their maps can be asked for later. */
 export class PieceStore {
   readonly #project: Project;
+  readonly #shipped: ShippedMaps;
   readonly #kept = new Map<string, StoredPiece>();
   readonly #updateCode = new Map<number, string>();
 
-  constructor(project: Project) {
+  constructor(project: Project, onNote: (note: string) => void) {
     this.#project = project;
+    this.#shipped = new ShippedMaps({ paths: project.paths, base: project.options.base, onNote });
   }
 
   /**
@@ -106,7 +109,9 @@ export class PieceStore {
     if (!stored) return undefined;
     const sections = stored.piece.places.flatMap(({ module, bodyLine }) => {
       const source = stored.sources.get(module.id);
-      return source ? [{ line: bodyLine, map: moduleMap(source) }] : [];
+      if (!source) return [];
+      const own = moduleMap(source);
+      return [{ line: bodyLine, map: source.ignored ? this.#shipped.through(own, module.id, source.source) : own }];
     });
     return indexMap(`${stored.name}.js`, sections);
   }

@@ -1,3 +1,4 @@
+import { createHash } from 'node:crypto';
 import { readFileSync, statSync } from 'node:fs';
 import { createServer, type IncomingMessage, type Server, type ServerResponse } from 'node:http';
 import { basename, dirname, join } from 'node:path';
@@ -11,8 +12,9 @@ import type { ForwardRule } from '../forward/rule.js';
 import { contentHash } from '../project/content-hash.js';
 import type { Project, ProjectUpdate } from '../project/project.js';
 import { TypedEvents } from '../project/typed-events.js';
+import { browserName } from './browser-name.js';
 import { type ListenOptions, listen } from './listen.js';
-import { LiveChannel, type LivePage } from './live-channel.js';
+import { LiveChannel, type LivePage, readPageMessage } from './live-channel.js';
 import { mapError } from './map-stack.js';
 import { notFoundPage } from './not-found.js';
 import { openInEditor } from './open-in-editor.js';
@@ -21,7 +23,7 @@ import { PieceStore } from './piece-store.js';
 import { renderPage } from './render-page.js';
 import { jsonType, refuseHost, refuseUpgrade, scriptType, sendPiece, sendTagged, sendText } from './respond.js';
 import { decodePath, findStatic, type StaticFile, sendStatic } from './static-file.js';
-import { isOwnHost, isOwnOrigin, type Trust } from './trust.js';
+import { isFromThisMachine, isOwnHost, isOwnOrigin, type Trust } from './trust.js';
 
 /** What the server serves; may be exchanged while it runs. */
 export interface Served {
@@ -40,7 +42,7 @@ export interface VineServerOptions extends Served, ListenOptions {
 export class VineServer {
   readonly live = new LiveChannel();
   /** Errors of pages, with the user's own positions. */
-  readonly errors = new TypedEvents<{ error: { from: LivePage; problem: Problem }; editor: Problem }>();
+  readonly errors = new TypedEvents<{ error: { from: LivePage; problem: Problem }; editor: Problem; note: string }>();
   #options: VineServerOptions;
   #forwarder: Forwarder;
   #routes: PageRoutes;
@@ -59,7 +61,7 @@ export class VineServer {
   constructor(options: VineServerOptions) {
     this.#options = options;
     this.#routes = new PageRoutes(options.routes);
-    this.#pieces = new PieceStore(options.project);
+    this.#pieces = this.#piecesOf(options.project);
     this.#forwarder = new Forwarder(options.forward);
     this.#client = readFileSync(new URL('../browser/client.js', import.meta.url), 'utf8');
     this.#clientTag = contentHash(this.#client);
@@ -88,12 +90,16 @@ export class VineServer {
   use(served: Served, reason: string): void {
     this.#options = { ...this.#options, ...served };
     this.#routes = new PageRoutes(served.routes);
-    this.#pieces = new PieceStore(served.project);
+    this.#pieces = this.#piecesOf(served.project);
     this.#oldForwarders.push(this.#forwarder);
     this.#forwarder = new Forwarder(served.forward);
     this.#settingsProblems = [];
     this.live.restart(served.project.build, reason);
     this.#follow(served.project);
+  }
+
+  #piecesOf(project: Project): PieceStore {
+    return new PieceStore(project, (note) => this.errors.emit('note', note));
   }
 
   #follow(project: Project): void {
@@ -129,6 +135,12 @@ export class VineServer {
     return `${this.#origin}${this.#options.project.options.base}`;
   }
 
+  /** The URL that opens a place in the user's editor: `line` and `column` count from 1. */
+  editorUrl(file: string, line: number, column: number): string {
+    const query = new URLSearchParams({ key: this.live.key, file, line: String(line), column: String(column) });
+    return `${this.url}~vine/open?${query}`;
+  }
+
   get #origin(): string {
     const { host } = this.#options;
     const name = host === '0.0.0.0' || host === '::' || host === '' ? 'localhost' : host.includes(':') ? `[${host}]` : host;
@@ -157,7 +169,7 @@ export class VineServer {
     const problem = mapError(message, (frame) => this.#pieces.originOf(frame, message.pieces));
     this.errors.emit('error', { from, problem });
     // What fails later is the application's own business; a page that an update broke, or that stays empty, must say so.
-    if (message.during !== 'life') this.live.send(from, { type: 'failed', problem });
+    this.live.send(from, { type: 'failed', problem, isShown: message.during !== 'life' });
   }
 
   #messageOf(update: ProjectUpdate): UpdateMessage {
@@ -209,6 +221,7 @@ export class VineServer {
     const { base } = project.options;
     const whole = (request.url ?? '/').replace(/^[a-z]+:\/\/[^/]*/i, '');
     const path = whole.replace(/[?#].*$/, '');
+    if (path === workspacePath) return this.#sendWorkspace(request, response);
     if (path.startsWith(`${base}~vine/`)) return this.#own(path.slice(`${base}~vine/`.length), whole, request, response);
     const first = this.#forwarder.find(path, 'first');
     if (first) return this.#forwarder.handle(request, response, first);
@@ -221,6 +234,17 @@ export class VineServer {
     // Browsers ask for this by themselves; a 404 would only be noise in their console.
     if (path === '/favicon.ico') return sendText(response, 204, 'image/x-icon', '');
     this.#notFound(path, inBase, response);
+  }
+
+  /**
+   * Where the sources lie, so that edits made in the browser's debugger land in the files. A browser on another machine
+   * could not reach them, and has no business knowing.
+   */
+  #sendWorkspace(request: IncomingMessage, response: ServerResponse): void {
+    const { root } = this.#options.project.options;
+    if (!isFromThisMachine(request)) return sendText(response, 404, 'text/plain; charset=utf-8', '');
+    response.setHeader('cache-control', 'no-cache');
+    sendText(response, 200, jsonType, JSON.stringify({ workspace: { root, uuid: uuidOf(root) } }));
   }
 
   /** Pages and files. Returns whether there was an answer. */
@@ -303,6 +327,7 @@ export class VineServer {
       if (!isOwnOrigin(request, this.#options.trust)) return sendText(response, 403, jsonType, '{}');
       return sendText(response, 200, jsonType, JSON.stringify({ key: this.live.key, session: this.live.session }));
     }
+    if (path === 'error') return this.#workerError(new URLSearchParams(whole.split('?')[1]), request, response);
     if (path === 'open') return this.#openEditor(new URLSearchParams(whole.split('?')[1]), response);
     const decoded = pathToId(decodePath(path) ?? '');
     const page = /^piece\/page\/(.+)\/(packages|app)\.js$/.exec(decoded);
@@ -327,6 +352,22 @@ export class VineServer {
     const style = /^style\/(.+)$/.exec(decoded);
     if (style) return this.#sendStyle(style[1]!, new URLSearchParams(whole.split('?')[1]).get('v'), request, response);
     this.#notFound(`~vine/${path}`, undefined, response);
+  }
+
+  /** An error of a worker, which has no channel of its own. */
+  async #workerError(query: URLSearchParams, request: IncomingMessage, response: ServerResponse): Promise<void> {
+    const plain = 'text/plain; charset=utf-8';
+    if (query.get('key') !== this.live.key || request.method !== 'POST') return sendText(response, 403, plain, '');
+    let body = '';
+    for await (const chunk of request.setEncoding('utf8')) {
+      body += chunk;
+      if (body.length > longestErrorBody) return sendText(response, 413, plain, '');
+    }
+    const message = readPageMessage(body);
+    const worker = pathToId(decodePath(query.get('worker') ?? '') ?? '').replace(/^.*?~vine\/worker\/|\.js$/g, '');
+    const from = { number: 0, browser: browserName(request.headers['user-agent']), page: worker };
+    if (message?.type === 'error') this.#pageError(from, message);
+    sendText(response, 204, plain, '');
   }
 
   /**
@@ -411,6 +452,17 @@ export class VineServer {
     if (rule) this.#forwarder.upgrade(request, socket, head, rule);
     else refuseUpgrade(socket, '404 Not Found');
   }
+}
+
+const longestErrorBody = 100_000;
+
+/** Where Chromium's debugger asks for the folder of a page's sources. */
+const workspacePath = '/.well-known/appspecific/com.chrome.devtools.json';
+
+/** A UUID that stays the same for a folder (RFC 9562, 5.8: version 8, values of our own). */
+function uuidOf(folder: string): string {
+  const hex = createHash('sha256').update(folder).digest('hex');
+  return `${hex.slice(0, 8)}-${hex.slice(8, 12)}-8${hex.slice(13, 16)}-a${hex.slice(17, 20)}-${hex.slice(20, 32)}`;
 }
 
 /** A file outside the project that a module uses. */

@@ -35,3 +35,10 @@ export function isOwnOrigin(request: IncomingMessage, { origins }: Trust): boole
     return false; // `null`, the origin of sandboxed pages and files, is nobody's
   }
 }
+
+/** Whether the request comes from a program on this machine that reached us by a loopback address or name. */
+export function isFromThisMachine(request: IncomingMessage): boolean {
+  const name = (request.headers.host ?? '').replace(/:\d+$/, '').toLowerCase();
+  const isLocalName = name === 'localhost' || name.endsWith('.localhost') || name === '[::1]' || name.startsWith('127.');
+  return isLocalName && /^(?:::ffff:)?127\.|^::1$/.test(request.socket.remoteAddress ?? '');
+}

@@ -136,9 +136,11 @@ export class LiveClient {
         return this.#reload(message.reason);
       case 'problem':
         this.#problems = message.problems;
+        for (const problem of message.problems) this.#logPlace(problem);
         return this.#showProblems();
       case 'failed':
-        this.#failures = [...this.#failures, message.problem];
+        if (message.isShown) this.#failures = [...this.#failures, message.problem];
+        this.#logPlace(message.problem);
         return this.#showProblems();
       case 'solved':
         this.#problems = [];
@@ -153,12 +155,20 @@ export class LiveClient {
 
   #showProblems(): void {
     const all = [...this.#problems, ...this.#failures];
-    const open = (file: string, line: number, column: number) => {
-      const query = new URLSearchParams({ key: this.#key, file, line: String(line), column: String(column) });
-      return `${this.#origin}${this.#settings.base}~vine/open?${query}`;
-    };
-    if (all.length > 0) showPanel(all, open);
+    if (all.length > 0) showPanel(all, (file, line, column) => this.#editorUrl(file, line, column));
     else hidePanel();
+  }
+
+  #editorUrl(file: string, line: number, column: number): string {
+    const query = new URLSearchParams({ key: this.#key, file, line: String(line), column: String(column) });
+    return `${this.#origin}${this.#settings.base}~vine/open?${query}`;
+  }
+
+  /** Where a problem is, with a link that the console makes clickable. */
+  #logPlace({ message, file, position }: Problem): void {
+    if (!file || !position) return;
+    const { line, column } = position;
+    console.info(`[vine] ${message} at ${file}:${line}:${column + 1}\n${this.#editorUrl(file, line, column + 1)}`);
   }
 
   /** Asks a restarted server whether this page still runs what it has. */

@@ -21,7 +21,11 @@ export class PageErrors {
     this.#report = report;
     this.#isUpdating = takeMark();
     if (this.#isUpdating) addEventListener('load', () => this.updating(), { once: true });
-    addEventListener('error', ({ error, message }) => this.#uncaught(error, message));
+    addEventListener('error', ({ error, message, filename, lineno, colno }) => {
+      // Errors of workers come here too, without what was thrown; the worker has told them itself.
+      if (!(error instanceof Error) && filename.includes('/~vine/worker/')) return;
+      this.#uncaught(error, message, `    at ${filename}:${lineno}:${colno}`);
+    });
     addEventListener('unhandledrejection', ({ reason }) => this.#uncaught(reason, String(reason)));
   }
 
@@ -43,7 +47,7 @@ export class PageErrors {
     }
   }
 
-  #uncaught(error: unknown, text: string): void {
+  #uncaught(error: unknown, text: string, place = ''): void {
     const isError = error instanceof Error;
     // React reports some errors twice.
     if (isError && this.#seen.has(error)) return;
@@ -55,7 +59,7 @@ export class PageErrors {
     this.#report({
       type: 'error',
       message,
-      stack: isError ? (error.stack ?? '') : '',
+      stack: isError ? (error.stack ?? '') : place,
       during: isStart ? 'start' : isFromUpdate ? 'update' : 'life',
       pieces: pieceTags,
     });

@@ -23,6 +23,7 @@ export function jsonReporter(write: (line: string) => void): Reporter {
     },
     problems: (problems) => print('problems', { problems }),
     problem: (problem) => print('problem', { problem }),
+    note: (text) => print('note', { text }),
     solved: (ms) => print('solved', { ms }),
     settings: (ms, needsRestart) => print('settings', { ms, needsRestart }),
     joined: (page) => print('joined', page),

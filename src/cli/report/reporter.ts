@@ -30,6 +30,8 @@ export interface Reporter {
   problems(problems: readonly Problem[], isStart: boolean): void;
   /** Something that was asked for beside the build did not work. */
   problem(problem: Problem): void;
+  /** Something the user should know and need not act on. */
+  note(text: string): void;
   solved(ms: number): void;
   /** The settings changed and are in force. `needsRestart` names those that are not. */
   settings(ms: number, needsRestart: readonly string[]): void;

@@ -1,12 +1,12 @@
 import pc from 'picocolors';
 import type { ProjectUpdate } from '../../project/project.js';
-import { problemText } from './problem-text.js';
+import { type EditorUrl, problemText } from './problem-text.js';
 import type { PageReport, ReadyReport, Reporter } from './reporter.js';
 
 const column = 10;
 
-/** Lines for people: what stands after the start, then one line a save. */
-export function terminalReporter(write: (text: string) => void): Reporter {
+/** Lines for people: what stands after the start, then one line a save. `editorUrl` makes links of places. */
+export function terminalReporter(write: (text: string) => void, editorUrl?: EditorUrl): Reporter {
   const line = (text: string) => write(`${text}\n`);
   /** What was explained already. */
   const explained = new Set<string>();
@@ -25,9 +25,10 @@ export function terminalReporter(write: (text: string) => void): Reporter {
     problems(problems, isStart) {
       const count = problems.length === 1 ? 'a problem' : `${problems.length} problems`;
       event(pc.red(`${count}; ${isStart ? 'the page starts when this is solved' : 'the page keeps the last good build'}`));
-      for (const problem of problems) line(`\n${indent(problemText(problem))}\n`);
+      for (const problem of problems) line(`\n${indent(problemText(problem, editorUrl))}\n`);
     },
-    problem: (problem) => line(`\n${indent(problemText(problem))}\n`),
+    problem: (problem) => line(`\n${indent(problemText(problem, editorUrl))}\n`),
+    note: (text) => event(pc.yellow(text)),
     solved: () => event(pc.green('solved')),
     settings(ms, needsRestart) {
       event(`${pc.green('the settings changed')} and are in force after ${Math.round(ms)} ms`);
@@ -37,7 +38,7 @@ export function terminalReporter(write: (text: string) => void): Reporter {
     left() {},
     failed(from, problem) {
       event(pc.red(`an error in ${from.browser}`));
-      line(`\n${indent(problemText(problem))}\n`);
+      line(`\n${indent(problemText(problem, editorUrl))}\n`);
     },
   };
 }

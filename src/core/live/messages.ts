@@ -47,8 +47,8 @@ export type ServerMessage =
   /** Problems that keep the page from being up to date. */
   | { type: 'problem'; problems: Problem[] }
   | { type: 'solved' }
-  /** An error of the page itself, at its place in the user's source. */
-  | { type: 'failed'; problem: Problem }
+  /** An error of the page itself, at its place in the user's source. `isShown`: in the panel too. */
+  | { type: 'failed'; problem: Problem; isShown: boolean }
   | { type: 'current' };
 
 /** Why a page could not take an update in place. `chain` goes from the changed module to the page. */

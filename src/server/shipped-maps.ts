@@ -1,0 +1,61 @@
+import { readFileSync } from 'node:fs';
+import { dirname, resolve } from 'node:path';
+import { chainShippedMap, mapReference, readShippedMap, shippedSources } from '../core/maps/shipped-map.js';
+import type { Paths } from '../project/paths.js';
+
+export interface ShippedMapsOptions {
+  paths: Paths;
+  /** URL prefix of the front end. */
+  base: string;
+  /** Told once for each map that can't be used. */
+  onNote(note: string): void;
+}
+
+/** Leads maps of package files on through the maps that the packages ship. */
+export class ShippedMaps {
+  readonly #options: ShippedMapsOptions;
+  readonly #noted = new Set<string>();
+
+  constructor(options: ShippedMapsOptions) {
+    this.#options = options;
+  }
+
+  /** The map that reaches what the package's authors wrote; `own` itself where the package ships none that can be used. */
+  through(own: string, id: string, source: string): string {
+    const reference = mapReference(source);
+    if (reference === undefined) return own;
+    try {
+      const file = this.#options.paths.fileOf(id);
+      const shipped = readShippedMap(textOf(reference, file));
+      const ids = shippedSources(shipped, id);
+      const contents = ids.map((name, index) => shipped.sourcesContent?.[index] ?? this.#read(name));
+      // The debugger would show nothing at all: the shipped code is better than that.
+      if (contents.includes(undefined)) return own;
+      const sources = ids.map((name) => this.#options.base + name);
+      return chainShippedMap(own, shipped, { sources, contents: contents as string[] });
+    } catch (error) {
+      this.#note(id, error instanceof Error ? error.message : String(error));
+      return own;
+    }
+  }
+
+  #read(id: string): string | undefined {
+    try {
+      return readFileSync(this.#options.paths.fileOf(id), 'utf8');
+    } catch {
+      return undefined; // many packages ship maps without what they map to
+    }
+  }
+
+  #note(id: string, why: string): void {
+    if (this.#noted.has(id)) return;
+    this.#noted.add(id);
+    this.#options.onNote(`the source map of ${id} is not used: ${why.split('\n')[0]}`);
+  }
+}
+
+function textOf(reference: string, file: string): string {
+  const data = /^data:[^,]*?(;base64)?,(.*)$/s.exec(reference);
+  if (!data) return readFileSync(resolve(dirname(file), decodeURIComponent(reference)), 'utf8');
+  return data[1] ? Buffer.from(data[2]!, 'base64').toString('utf8') : decodeURIComponent(data[2]!);
+}
