@@ -6,6 +6,7 @@ import { moduleMap } from '../core/maps/module-map.js';
 import { idToPath, pathToId } from '../core/pieces/id-path.js';
 import { joinPiece, type Piece, type PieceModule } from '../core/pieces/piece.js';
 import { contentHash } from '../project/content-hash.js';
+import type { ScriptContent } from '../project/module-content.js';
 import type { Page } from '../project/page.js';
 import type { Project, ProjectUpdate } from '../project/project.js';
 import type { Origin, StackFrame } from './map-stack.js';
@@ -27,6 +28,8 @@ const keptPieces = 40;
 export class PieceStore {
   readonly #project: Project;
   readonly #shipped: ShippedMaps;
+  readonly #inputs = new WeakMap<ScriptContent, MapInput>();
+  readonly #maps = new WeakMap<MapInput, string>();
   readonly #kept = new Map<string, StoredPiece>();
   readonly #updateCode = new Map<number, string>();
 
@@ -103,17 +106,26 @@ export class PieceStore {
     return { file: place.module.id, source: input.source, line: found.line, column: found.column };
   }
 
-  /** The index map of a kept piece, assembled now; `undefined` where the piece is too old to be known. */
-  map(name: string, tag: string): string | undefined {
+  /** The parts of the index map of a kept piece, assembled now; `undefined` where the piece is too old to be known. */
+  map(name: string, tag: string): string[] | undefined {
     const stored = this.#kept.get(`${name}\0${tag}`);
     if (!stored) return undefined;
     const sections = stored.piece.places.flatMap(({ module, bodyLine }) => {
       const source = stored.sources.get(module.id);
       if (!source) return [];
-      const own = moduleMap(source);
-      return [{ line: bodyLine, map: source.ignored ? this.#shipped.through(own, module.id, source.source) : own }];
+      return [{ line: bodyLine, map: this.#moduleMap(module.id, source) }];
     });
     return indexMap(`${stored.name}.js`, sections);
+  }
+
+  /** The map of one module, kept for as long as the module is: debuggers ask for the whole piece at every reload. */
+  #moduleMap(id: string, input: MapInput): string {
+    const known = this.#maps.get(input);
+    if (known !== undefined) return known;
+    const own = moduleMap(input);
+    const map = input.ignored ? this.#shipped.through(own, id, input.source) : own;
+    this.#maps.set(input, map);
+    return map;
   }
 
   #make(name: string, ids: readonly string[], after: string, before = ''): StoredPiece {
@@ -144,22 +156,22 @@ export class PieceStore {
   }
 
   #sourcesOf(modules: readonly PieceModule[]): Map<string, MapInput> {
-    const { base } = this.#project.options;
     const sources = new Map<string, MapInput>();
     for (const { id } of modules) {
       const script = this.#project.script(id);
-      if (!script) continue;
-      const { source, map, linked, inPackage } = script;
-      const sourceUrl = `${base}${id}`;
-      sources.set(id, {
-        source,
-        sourceUrl,
-        shifts: linked.shifts,
-        code: linked.code,
-        ignored: inPackage,
-        ...(map ? { map } : {}),
-      });
+      if (script) sources.set(id, this.#inputOf(id, script));
     }
     return sources;
+  }
+
+  #inputOf(id: string, script: ScriptContent): MapInput {
+    const known = this.#inputs.get(script);
+    if (known) return known;
+    const { source, map, linked, inPackage } = script;
+    const { shifts, code } = linked;
+    const sourceUrl = `${this.#project.options.base}${id}`;
+    const input = { source, sourceUrl, shifts, code, ignored: inPackage, ...(map ? { map } : {}) };
+    this.#inputs.set(script, input);
+    return input;
   }
 }

@@ -21,7 +21,7 @@ import { openInEditor } from './open-in-editor.js';
 import { looksLikeFile, type PageRoute, PageRoutes } from './page-routes.js';
 import { PieceStore } from './piece-store.js';
 import { renderPage } from './render-page.js';
-import { jsonType, refuseHost, refuseUpgrade, scriptType, sendPiece, sendTagged, sendText } from './respond.js';
+import { jsonType, refuseHost, refuseUpgrade, scriptType, sendParts, sendPiece, sendTagged, sendText } from './respond.js';
 import { decodePath, findStatic, type StaticFile, sendStatic } from './static-file.js';
 import { isFromThisMachine, isOwnHost, isOwnOrigin, type Trust } from './trust.js';
 
@@ -400,7 +400,8 @@ export class VineServer {
 
   #sendMap(name: string, tag: string, response: ServerResponse): void {
     const style = /^style\/(.+)$/.exec(name);
-    const map = style ? this.#options.project.sheets.render(style[1]!, tag || undefined)?.map() : this.#pieces.map(name, tag);
+    const sheet = style && this.#options.project.sheets.render(style[1]!, tag || undefined);
+    const map = sheet ? [sheet.map()] : this.#pieces.map(name, tag);
     if (map === undefined)
       return sendText(
         response,
@@ -408,7 +409,7 @@ export class VineServer {
         'text/plain; charset=utf-8',
         'This piece has been replaced; reload the page for a new map.\n',
       );
-    sendText(response, 200, jsonType, map);
+    sendParts(response, { type: jsonType, parts: map });
   }
 
   #sendStyle(id: string, version: string | null, request: IncomingMessage, response: ServerResponse): void {

@@ -115,11 +115,12 @@ describe('source maps', () => {
         const map = moduleMap({
           source,
           sourceUrl: '/x.tsx',
+          code: linked.code,
           shifts: linked.shifts,
           ignored: false,
           ...(translated.map ? { map: translated.map } : {}),
         });
-        const trace = new AnyMap(indexMap('x', [{ line: 1, map }]) as never);
+        const trace = new AnyMap(indexMap('x', [{ line: 1, map }]).join('') as never);
         const lines = source.split('\n');
         linked.code.split('\n').forEach((text, line) => {
           if (line === 0) return;

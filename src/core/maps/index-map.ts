@@ -5,9 +5,14 @@ export interface MapSection {
   map: string;
 }
 
-/** Joins maps into an index map (ECMA-426, 9.1 "Index source map") as text: no map is read or encoded again. */
-export function indexMap(file: string, sections: Iterable<MapSection>): string {
-  const parts: string[] = [];
-  for (const { line, map } of sections) parts.push(`{"offset":{"line":${line},"column":0},"map":${map}}`);
-  return `{"version":3,"file":${JSON.stringify(file)},"sections":[${parts.join(',\n')}]}`;
+/** An index map (ECMA-426, 9.1) as parts of its text, to be sent one after another: no map is read, encoded or copied. */
+export function indexMap(file: string, sections: Iterable<MapSection>): string[] {
+  const parts = [`{"version":3,"file":${JSON.stringify(file)},"sections":[`];
+  let separator = '';
+  for (const { line, map } of sections) {
+    parts.push(`${separator}{"offset":{"line":${line},"column":0},"map":`, map, '}');
+    separator = ',\n';
+  }
+  parts.push(']}');
+  return parts;
 }
