@@ -40,6 +40,7 @@ export interface RunningOptions {
   reporter: Reporter;
   poll: boolean;
   isQuiet: boolean;
+  showsTraffic: boolean;
 }
 
 /** A server at work: tells the reporter what happens, and starts over in place when the settings change. */
@@ -61,10 +62,12 @@ export class Running {
 
   /** Begins to report. `read` gives the settings as they are now. */
   begin(read: () => Promise<EffectiveSettings>): void {
-    const { server, reporter, isQuiet } = this.#options;
+    const { server, reporter, isQuiet, showsTraffic } = this.#options;
     this.#follow(this.#project, read);
     server.errors.on('editor', (problem) => reporter.problem(problem));
     if (isQuiet) return;
+    server.traffic.on('backend', (change) => reporter.backend(change));
+    if (showsTraffic) server.traffic.on('exchange', (report) => reporter.exchange(report));
     server.errors.on('note', (note) => reporter.note(note));
     server.live.on('joined', (page) => reporter.joined(page));
     server.live.on('left', (page) => reporter.left(page));
@@ -110,6 +113,12 @@ export class Running {
     const needsRestart = (['host', 'port', 'exact'] as const).filter(
       (key) => settings.listen[key] !== this.#settings.listen[key],
     );
+    if (isSame({ ...settings, forward: [] }, { ...this.#settings, forward: [] })) {
+      this.#settings = settings;
+      server.forwardBy(settings.forward);
+      if (!this.#options.isQuiet) reporter.settings(performance.now() - since, []);
+      return;
+    }
     const old = this.#project;
     const project = projectOf(settings, { poll, build: old.build + 1 });
     await project.open();
@@ -136,7 +145,12 @@ function failedOnChange(error: Error): void {
   });
 }
 
-/** Adapters are functions: the file that holds them was saved, so they count as changed. */
+/** Functions can't be compared: the file that holds them was saved, so they count as changed. */
 function isSame(a: EffectiveSettings, b: EffectiveSettings): boolean {
-  return a.adapters.length === 0 && JSON.stringify(a) === JSON.stringify(b);
+  let hasFunctions = false;
+  const text = JSON.stringify(a, (_, value: unknown) => {
+    if (typeof value === 'function') hasFunctions = true;
+    return value instanceof RegExp ? String(value) : value;
+  });
+  return !hasFunctions && text === JSON.stringify(b);
 }

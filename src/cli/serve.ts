@@ -1,5 +1,6 @@
 import { Command, InvalidArgumentError } from 'commander';
 import openInBrowser from 'open';
+import { parseTarget } from '../forward/target.js';
 import { VineServer } from '../server/server.js';
 import { type CommandLineSettings, effectiveSettings } from '../settings/effective.js';
 import { jsonReporter } from './report/json-reporter.js';
@@ -12,6 +13,7 @@ export interface ServeOptions extends Omit<CommandLineSettings, 'page'> {
   open?: boolean;
   hot: boolean;
   poll?: boolean;
+  traffic?: boolean;
   json?: boolean;
   quiet?: boolean;
 }
@@ -30,6 +32,7 @@ export function serveCommand(version: string): Command {
     .option('--settings <file>', 'settings file (default: vine-spark.config.ts, .js, .mjs or .json)')
     .option('--no-hot', 'reload the page instead of updating it in place')
     .option('--poll', 'look for changes again and again, for network file systems')
+    .option('--traffic', 'print a line for each forwarded request')
     .option('--json', 'print events as NDJSON')
     .option('--quiet', 'print problems only')
     .action(async (page: string | undefined, options: ServeOptions) => {
@@ -71,6 +74,7 @@ export async function serve({ version, page, options }: ServeRequest): Promise<v
     reporter,
     poll: options.poll ?? false,
     isQuiet: options.quiet ?? false,
+    showsTraffic: options.traffic ?? false,
   });
   closeOnSignals(() => Promise.all([server.close(), running.close()]));
   if (!options.quiet) {
@@ -78,7 +82,7 @@ export async function serve({ version, page, options }: ServeRequest): Promise<v
       version,
       url: server.url,
       port: server.boundPort,
-      forwards: server.forwarder.rules.map(({ label, to }) => ({ label, origin: to.origin })),
+      forwards: server.forwarder.rules.map(({ label, to }) => ({ label, origin: to.label })),
       routes: settings.routes,
       notes: [...project.pages.values()].flatMap((shown) => shown.notes),
       modules: project.graph.size,
@@ -118,7 +122,7 @@ function parseForward(value: string, before: { path: string; to: string }[] = []
   const [path, to] = [value.slice(0, at), value.slice(at + 1)];
   if (at === -1 || !path.startsWith('/'))
     throw new InvalidArgumentError('Write a path and an origin, e.g. /api=http://127.0.0.1:8464.');
-  if (!URL.canParse(to) || !/^https?:\/\/[^/]+\/?$/.test(to))
+  if (!parseTarget(to.replace(/\/$/, '')))
     throw new InvalidArgumentError(`'${to}' is no origin; write e.g. http://127.0.0.1:8464, without a path.`);
   return [...before, { path, to: to.replace(/\/$/, '') }];
 }

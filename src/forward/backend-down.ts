@@ -14,7 +14,12 @@ const meanings: Record<string, string> = {
   ECONNREFUSED: 'Nothing listens there.',
   ECONNRESET: 'The backend ended the connection before it answered.',
   ENOTFOUND: 'There is no host of that name.',
-  ETIMEDOUT: 'It does not answer in time.',
+  ETIMEDOUT: 'No connection comes about in time.',
+  ANSWER_TIMEOUT: 'It takes longer to answer than the rule allows (timeouts.answerMs).',
+  DEPTH_ZERO_SELF_SIGNED_CERT: 'Its certificate is self-signed; selfSigned: true in the rule accepts it.',
+  SELF_SIGNED_CERT_IN_CHAIN: 'Its certificate is self-signed; selfSigned: true in the rule accepts it.',
+  UNABLE_TO_VERIFY_LEAF_SIGNATURE: 'Nobody vouches for its certificate; selfSigned: true in the rule accepts it.',
+  ENOENT: 'There is no socket of that name.',
   EHOSTUNREACH: 'There is no way to that host.',
 };
 

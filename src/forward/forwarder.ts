@@ -1,129 +1,137 @@
-import {
-  type ClientRequest,
-  Agent as HttpAgent,
-  request as httpRequest,
-  type IncomingMessage,
-  type ServerResponse,
-} from 'node:http';
-import { Agent as HttpsAgent, request as httpsRequest } from 'node:https';
+import type { IncomingMessage, ServerResponse } from 'node:http';
 import type { Duplex } from 'node:stream';
 import { pipeline } from 'node:stream';
-import { backendDownPage } from './backend-down.js';
-import { endToEnd, headerPairs, requestHeaders } from './headers.js';
-import { type CompiledRule, compileRule, type ForwardRule, findRule } from './rule.js';
+import { BackendLink } from './backend-link.js';
+import { type BackendChange, BackendStates } from './backend-states.js';
+import { type ExchangeReport, exchange } from './exchange.js';
+import { endToEnd, headerPairs, requestFields } from './headers.js';
+import { decodedPath, normalPath } from './request-path.js';
+import { type CompiledRule, compileRule, type ForwardRule, findRule, type RuleQuery, targetPath } from './rule.js';
+
+/** What happens at the forwarder. */
+export interface ForwarderListener {
+  /** An exchange or a joined connection ended. */
+  ended(report: ExchangeReport): void;
+  /** A backend answers, or doesn't any more. */
+  changed(change: BackendChange): void;
+}
 
 /** Hands requests on to backends, streaming both ways. Knows nothing of modules and pages. */
 export class Forwarder {
   readonly rules: readonly CompiledRule[];
-  readonly #http = new HttpAgent({ keepAlive: true });
-  readonly #https = new HttpsAgent({ keepAlive: true });
+  readonly #link = new BackendLink();
+  readonly #states: BackendStates;
+  readonly #listener: ForwarderListener;
 
-  constructor(rules: readonly ForwardRule[]) {
+  constructor(rules: readonly ForwardRule[], listener: ForwarderListener) {
     this.rules = rules.map(compileRule);
+    this.#listener = listener;
+    this.#states = new BackendStates(
+      this.rules.map(({ to }) => to),
+      (change) => listener.changed(change),
+    );
   }
 
-  /** The rule for a path, if there is one. */
-  find(path: string, when: ForwardRule['when']): CompiledRule | undefined {
-    return findRule(this.rules, path, when);
+  /** Looks whether the backends answer, and keeps an eye on those that don't. */
+  watch(): void {
+    this.#states.watch();
   }
 
-  /** Forwards a request and its answer. */
-  handle(request: IncomingMessage, response: ServerResponse, rule: CompiledRule): void {
-    const outgoing = this.#ask(request, rule, requestHeaders(request, rule.to));
-    outgoing.on('response', (answer) => relay(answer, response));
-    outgoing.on('information', (information) => {
-      if (information.statusCode === 103) response.writeEarlyHints(linksOf(information.rawHeaders));
+  /** The rule for a request, if there is one. */
+  find(request: IncomingMessage, when: ForwardRule['when']): CompiledRule | undefined {
+    return findRule(this.rules, queryOf(request, normalPath), when);
+  }
+
+  /** Whether a path means another rule, or none, to a backend that reads escaped slashes as slashes. */
+  isAmbiguous(request: IncomingMessage, rule: CompiledRule): boolean {
+    return findRule(this.rules, queryOf(request, decodedPath), rule.when) !== rule;
+  }
+
+  /** Forwards a request and its answer. `isContinued`: the browser waits for a `100 Continue`. */
+  handle(
+    request: IncomingMessage,
+    response: ServerResponse,
+    { rule, isContinued }: { rule: CompiledRule; isContinued: boolean },
+  ): void {
+    exchange({
+      request,
+      response,
+      rule,
+      link: this.#link,
+      isContinued,
+      onAnswer: () => this.#states.answered(rule.to),
+      onFailure: (code) => this.#states.failed(rule.to, code),
+      onEnd: (report) => this.#listener.ended(report),
     });
-    outgoing.on('error', (error) => fail(error, { request, response, rule }));
-    response.on('close', () => {
-      if (!response.writableFinished) outgoing.destroy();
-    });
-    pipeline(request, outgoing, () => {}); // errors of either side arrive in the listeners above
   }
 
   /** Forwards a request to change protocols, e.g. to a WebSocket, and joins both connections if the backend agrees. */
   upgrade(request: IncomingMessage, socket: Duplex, head: Buffer, rule: CompiledRule): void {
-    const outgoing = this.#ask(request, rule, requestHeaders(request, rule.to, ['connection', 'upgrade']));
-    socket.on('error', () => outgoing.destroy());
+    const report: ExchangeReport = {
+      rule,
+      method: 'UPGRADE',
+      target: request.url ?? '/',
+      from: performance.now(),
+      ms: 0,
+      size: 0,
+    };
+    const outgoing = this.#link.ask(rule, {
+      method: request.method ?? 'GET',
+      path: targetPath(rule, report.target),
+      fields: requestFields(request, rule, ['connection', 'upgrade']),
+      isFresh: true,
+    });
+    socket.once('close', () => {
+      outgoing.destroy();
+      this.#listener.ended({ ...report, ms: performance.now() - report.from });
+    });
     outgoing.on('upgrade', (answer, backend, backendHead) => {
-      socket.write(statusLine(answer) + fieldLines(answer.rawHeaders));
+      report.status = answer.statusCode!;
+      this.#states.answered(rule.to);
+      socket.write(statusLine(answer) + fieldLines(answer.rawHeaders), 'latin1');
       if (backendHead.length > 0) socket.write(backendHead);
       if (head.length > 0) backend.write(head);
-      backend.on('error', () => socket.destroy());
-      pipeline(backend, socket, () => backend.destroy());
-      pipeline(socket, backend, () => socket.destroy());
+      join(backend, socket);
     });
     outgoing.on('response', (answer) => {
+      report.status = answer.statusCode!;
       // The backend refuses: its answer goes back as it is, and the connection ends with it.
-      socket.write(`${statusLine(answer)}${fieldLines([...endToEnd(answer), 'connection', 'close'])}`);
+      socket.write(`${statusLine(answer)}${fieldLines([...endToEnd(answer), 'connection', 'close'])}`, 'latin1');
       pipeline(answer, socket, () => socket.destroy());
     });
-    outgoing.on('error', () => {
+    outgoing.on('error', (error: NodeJS.ErrnoException) => {
+      if (report.status !== undefined) return socket.destroy();
+      report.failure = error.code ?? error.message;
+      this.#states.failed(rule.to, report.failure);
       socket.end('HTTP/1.1 502 Bad Gateway\r\nconnection: close\r\ncontent-length: 0\r\n\r\n');
     });
     outgoing.end();
   }
 
-  /** Ends idle connections. */
+  /** Others take its place: what is under way goes on, and nothing is watched any more. */
+  retire(): void {
+    this.#states.close();
+  }
+
+  /** Ends idle connections and stops watching. */
   close(): void {
-    this.#http.destroy();
-    this.#https.destroy();
-  }
-
-  #ask(request: IncomingMessage, { to }: CompiledRule, headers: string[]): ClientRequest {
-    const isSecure = to.protocol === 'https:';
-    const send = isSecure ? httpsRequest : httpRequest;
-    const hasBody = request.headers['transfer-encoding'] !== undefined;
-    const outgoing = send({
-      agent: isSecure ? this.#https : this.#http,
-      hostname: to.hostname.replace(/^\[|\]$/g, ''),
-      port: to.port || (isSecure ? 443 : 80),
-      method: request.method,
-      path: request.url,
-      headers: (hasBody ? [...headers, 'transfer-encoding', 'chunked'] : headers) as never,
-      setHost: false,
-    });
-    outgoing.setNoDelay(true);
-    return outgoing;
+    this.#states.close();
+    this.#link.close();
   }
 }
 
-function relay(answer: IncomingMessage, response: ServerResponse): void {
-  const headers = endToEnd(answer);
-  if (answer.headers.trailer) headers.push('trailer', answer.headers.trailer);
-  response.sendDate = false;
-  response.writeHead(answer.statusCode!, answer.statusMessage, headers);
-  // An event stream may send nothing for long: its head must not wait for the first event.
-  response.flushHeaders();
-  answer.on('end', () => response.addTrailers(answer.trailers as Record<string, string>));
-  pipeline(answer, response, (error) => {
-    if (error) response.destroy();
+/** Joins two connections until either ends; what one side sent before it ended still arrives. */
+function join(backend: Duplex, socket: Duplex): void {
+  for (const side of [backend, socket]) side.on('error', () => side.destroy());
+  pipeline(backend, socket, () => {
+    backend.destroy();
+    socket.destroy();
   });
+  pipeline(socket, backend, () => {});
 }
 
-function fail(
-  error: NodeJS.ErrnoException,
-  { request, response, rule }: { request: IncomingMessage; response: ServerResponse; rule: CompiledRule },
-): void {
-  if (response.destroyed) return;
-  if (response.headersSent) {
-    response.destroy();
-    return;
-  }
-  const wantsHtml = (request.headers.accept ?? '').includes('text/html');
-  const { type, body } = backendDownPage({
-    label: rule.label,
-    origin: rule.to.origin,
-    path: request.url ?? '/',
-    code: error.code ?? error.message,
-    wantsHtml,
-  });
-  response.writeHead(502, { 'content-type': type, 'cache-control': 'no-store', 'content-length': Buffer.byteLength(body) });
-  response.end(request.method === 'HEAD' ? undefined : body);
-}
-
-function linksOf(rawHeaders: readonly string[]): { link: string[] } {
-  return { link: [...headerPairs(rawHeaders)].filter(([name]) => name.toLowerCase() === 'link').map(([, value]) => value) };
+function queryOf(request: IncomingMessage, read: (target: string) => string): RuleQuery {
+  return { path: read(request.url ?? '/'), method: request.method ?? 'GET', headers: request.headers };
 }
 
 function statusLine(answer: IncomingMessage): string {

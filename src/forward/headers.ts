@@ -1,4 +1,5 @@
 import type { IncomingMessage } from 'node:http';
+import { type CookieChanges, type ForwardRule, type HeaderChanges, pathHere } from './rule.js';
 
 /** Fields that concern one connection only (RFC 9110, 7.6.1). */
 const hopByHop = new Set([
@@ -35,17 +36,95 @@ export function endToEnd(message: IncomingMessage, keep: readonly string[] = [])
   return out;
 }
 
-/** The request's fields for the backend: its own host name, and who asked (`x-forwarded-*`). */
-export function requestHeaders(request: IncomingMessage, to: URL, keep: readonly string[] = []): string[] {
+/** The request's fields for the backend: the host name of the rule, who asked (`x-forwarded-*`), and what the rule changes. */
+export function requestFields(request: IncomingMessage, rule: ForwardRule, keep: readonly string[] = []): string[] {
+  const { headers, socket } = request;
+  const client = socket.remoteAddress ?? '';
+  const isSecure = 'encrypted' in socket;
+  const before = headers['x-forwarded-for'];
+  const browserHost = String(headers.host ?? '');
+  const added: Record<string, string> = {
+    host: rule.host === 'backend' ? rule.to.host : rule.host === 'browser' ? browserHost : rule.host,
+    'x-forwarded-for': before ? `${before}, ${client}` : client,
+    'x-forwarded-host': String(headers['x-forwarded-host'] ?? browserHost),
+    'x-forwarded-proto': String(headers['x-forwarded-proto'] ?? (isSecure ? 'https' : 'http')),
+  };
+  if (rule.forwarded) {
+    const own = `for="${client.includes(':') ? `[${client}]` : client}";host="${browserHost}";proto=${isSecure ? 'https' : 'http'}`;
+    added.forwarded = headers.forwarded ? `${headers.forwarded}, ${own}` : own;
+  }
   const out: string[] = [];
-  const flat = endToEnd(request, keep);
-  const added = new Set(['host', 'x-forwarded-for', 'x-forwarded-host', 'x-forwarded-proto']);
-  for (const [name, value] of headerPairs(flat)) if (!added.has(name.toLowerCase())) out.push(name, value);
-  const before = request.headers['x-forwarded-for'];
-  const client = request.socket.remoteAddress ?? '';
-  const isSecure = 'encrypted' in request.socket;
-  out.push('host', to.host, 'x-forwarded-for', before ? `${before}, ${client}` : client);
-  out.push('x-forwarded-host', String(request.headers['x-forwarded-host'] ?? request.headers.host ?? ''));
-  out.push('x-forwarded-proto', String(request.headers['x-forwarded-proto'] ?? (isSecure ? 'https' : 'http')));
+  for (const [name, value] of headerPairs(endToEnd(request, keep))) if (!(name.toLowerCase() in added)) out.push(name, value);
+  for (const [name, value] of Object.entries(added)) out.push(name, value);
+  return withChanges(out, rule.requestHeaders);
+}
+
+/** The answer's fields for the browser, with cookies, redirects and fields changed as the rule says. */
+export function responseFields(answer: IncomingMessage, request: IncomingMessage, rule: ForwardRule): string[] {
+  const out: string[] = [];
+  for (const [name, value] of headerPairs(endToEnd(answer))) {
+    const lower = name.toLowerCase();
+    if (lower === 'set-cookie') out.push(name, changedCookie(value, rule.cookies));
+    else if (lower === 'location' && rule.redirects === 'ours') out.push(name, locationHere(value, request, rule));
+    else out.push(name, value);
+  }
+  return withChanges(out, rule.responseHeaders);
+}
+
+/** Sets and removes fields. One that is set stands where its first namesake stood, or at the end. */
+function withChanges(fields: readonly string[], changes: HeaderChanges): string[] {
+  const wanted = typeof changes === 'function' ? changes(asRecord(fields)) : changes;
+  const left = new Map(Object.entries(wanted).map(([name, value]) => [name.toLowerCase(), { name, value }]));
+  if (left.size === 0) return [...fields];
+  const done = new Set<string>();
+  const out: string[] = [];
+  for (const [name, value] of headerPairs(fields)) {
+    const change = left.get(name.toLowerCase());
+    if (!change) out.push(name, value);
+    else if (change.value !== null && !done.has(name.toLowerCase())) out.push(name, change.value);
+    if (change) done.add(name.toLowerCase());
+  }
+  for (const [lower, { name, value }] of left) if (value !== null && !done.has(lower)) out.push(name, value);
   return out;
+}
+
+function asRecord(fields: readonly string[]): Record<string, string> {
+  const record: Record<string, string> = {};
+  for (const [name, value] of headerPairs(fields)) {
+    const lower = name.toLowerCase();
+    record[lower] = lower in record ? `${record[lower]}, ${value}` : value;
+  }
+  return record;
+}
+
+/** A Set-Cookie field with attributes replaced or removed (RFC 6265, 4.1); everything else stays as it was written. */
+export function changedCookie(cookie: string, { domain, path, secure, sameSite }: CookieChanges): string {
+  const [pair = '', ...attributes] = cookie.split(';');
+  const changes: Record<string, string | null | undefined> = {
+    domain: domain && `Domain=${domain}`,
+    path: path && `Path=${path}`,
+    secure: secure === undefined ? undefined : secure ? 'Secure' : null,
+    samesite: sameSite && `SameSite=${sameSite}`,
+  };
+  if (domain === null) changes.domain = null;
+  if (path === null) changes.path = null;
+  if (sameSite === null) changes.samesite = null;
+  const kept = attributes.filter((attribute) => changes[nameOf(attribute)] === undefined);
+  const fresh = Object.values(changes).filter((text): text is string => typeof text === 'string');
+  return [pair, ...kept, ...fresh.map((text) => ` ${text}`)].join(';');
+}
+
+function nameOf(attribute: string): string {
+  return attribute.split('=')[0]!.trim().toLowerCase();
+}
+
+/** A Location that points at the backend, as the browser has to follow it here. */
+function locationHere(location: string, request: IncomingMessage, rule: ForwardRule): string {
+  if (location.startsWith('/') && !location.startsWith('//')) return pathHere(rule, location);
+  if (!URL.canParse(location)) return location;
+  const { host, pathname, search, hash } = new URL(location);
+  const names = [rule.to.host, rule.host, ...(rule.host === 'browser' ? [request.headers.host] : [])];
+  if (!names.includes(host)) return location;
+  const scheme = 'encrypted' in request.socket ? 'https' : 'http';
+  return `${scheme}://${request.headers.host}${pathHere(rule, pathname + search + hash)}`;
 }

@@ -1,41 +1,111 @@
+import type { IncomingHttpHeaders } from 'node:http';
 import picomatch from 'picomatch';
+import type { Target } from './target.js';
+
+/** Fields to set (a text) or to remove (`null`), by name; or a function that gives them for the fields there are. */
+export type HeaderChanges =
+  | Readonly<Record<string, string | null>>
+  | ((headers: Readonly<Record<string, string>>) => Readonly<Record<string, string | null>>);
+
+/** What to do with the attributes of cookies that the backend sets: a text replaces, `null` removes. */
+export interface CookieChanges {
+  domain?: string | null;
+  path?: string | null;
+  /** `false` removes the attribute, `true` adds it. */
+  secure?: boolean;
+  sameSite?: string | null;
+}
+
+/** A prefix that is taken from the path and one that is put before it, or a function of the path with its query. */
+export type PathChange = { drop?: string; add?: string } | ((path: string) => string);
 
 /** A rule as the settings give it, with everything filled in. */
 export interface ForwardRule {
   /** Path prefixes, or globs where they hold a `*`. */
   paths: readonly string[];
-  /** Origin of the backend, e.g. `http://127.0.0.1:8464`. */
-  to: URL;
+  to: Target;
   /** `first`: before the front end is asked. `missing`: only what the front end doesn't have. */
   when: 'first' | 'missing';
+  /** Upper-case methods; all where there are none. */
+  methods: readonly string[];
+  /** Request fields that must hold a text, by lower-case name. */
+  headers: Readonly<Record<string, string>>;
+  path?: PathChange;
+  /** The name that the backend is called by: its own, that which the browser used, or another. */
+  host: string;
+  requestHeaders: HeaderChanges;
+  responseHeaders: HeaderChanges;
+  cookies: CookieChanges;
+  /** `ours`: a Location that points at the backend is led back to us. */
+  redirects: 'ours' | 'untouched';
+  /** Accept certificates that nobody vouches for. */
+  selfSigned: boolean;
+  /** Send the standard `forwarded` field (RFC 7239) too. */
+  forwarded: boolean;
+  /** How long connecting may take, how long the answer may let wait (0: forever). */
+  timeouts: { connectMs: number; answerMs: number };
+}
+
+/** What of a request decides which rule is for it. */
+export interface RuleQuery {
+  /** Normalised, without query. */
+  path: string;
+  method: string;
+  headers: IncomingHttpHeaders;
 }
 
 /** A rule that can be asked. */
 export interface CompiledRule extends ForwardRule {
-  /** Whether the rule is for this path (without query). */
-  matches(path: string): boolean;
-  /** The first path as the user wrote it, for messages. */
+  /** The paths as the user wrote them, for messages. */
   label: string;
+  /** How specific the rule is for a request; `undefined` where it isn't for it. */
+  specificity(query: RuleQuery): number | undefined;
 }
 
-/** Compiles rules. The order stays; `findRule` picks the most specific. */
+/** Compiles rules; `findRule` picks among them. */
 export function compileRule(rule: ForwardRule): CompiledRule {
-  const matchers = rule.paths.map(pathMatcher);
-  return { ...rule, matches: (path) => matchers.some((matches) => matches(path)), label: rule.paths.join(', ') };
+  const matchers = rule.paths.map((path) => ({ length: path.replace(/\*.*/, '').length, matches: pathMatcher(path) }));
+  const conditions = (rule.methods.length > 0 ? 1 : 0) + Object.keys(rule.headers).length;
+  return {
+    ...rule,
+    label: `${rule.methods.length > 0 ? `${rule.methods.join('|')} ` : ''}${rule.paths.join(', ')}`,
+    specificity({ path, method, headers }) {
+      if (rule.methods.length > 0 && !rule.methods.includes(method)) return undefined;
+      if (!Object.entries(rule.headers).every(([name, text]) => String(headers[name] ?? '').includes(text))) return undefined;
+      const lengths = matchers.filter(({ matches }) => matches(path)).map(({ length }) => length);
+      return lengths.length === 0 ? undefined : Math.max(...lengths) * 16 + Math.min(conditions, 15);
+    },
+  };
 }
 
-/** The most specific rule for a path: the one with the longest matching path before its first `*`. */
-export function findRule(rules: readonly CompiledRule[], path: string, when: ForwardRule['when']): CompiledRule | undefined {
+/** The most specific rule: the longest path before its first `*`, then the most conditions, then the first one written. */
+export function findRule(rules: readonly CompiledRule[], query: RuleQuery, when: ForwardRule['when']): CompiledRule | undefined {
   let best: CompiledRule | undefined;
-  let bestLength = -1;
+  let most = -1;
   for (const rule of rules) {
-    if (rule.when !== when || !rule.matches(path)) continue;
-    const length = Math.max(
-      ...rule.paths.filter((candidate) => pathMatcher(candidate)(path)).map((candidate) => candidate.replace(/\*.*/, '').length),
-    );
-    if (length > bestLength) [best, bestLength] = [rule, length];
+    const specificity = rule.when === when ? rule.specificity(query) : undefined;
+    if (specificity !== undefined && specificity > most) [best, most] = [rule, specificity];
   }
   return best;
+}
+
+/** The request-target for the backend. */
+export function targetPath(rule: ForwardRule, target: string): string {
+  if (typeof rule.path === 'function') return rule.path(target);
+  const { drop = '', add = '' } = rule.path ?? {};
+  const rest = isBelow(target, drop) ? target.slice(drop.length) : target;
+  return add + (rest.startsWith('/') || rest === '' ? rest || '/' : `/${rest}`);
+}
+
+/** A path of the backend as browsers have to ask for it here: `targetPath` the other way round, where there is one. */
+export function pathHere(rule: ForwardRule, path: string): string {
+  if (typeof rule.path === 'function' || !rule.path) return path;
+  const { drop = '', add = '' } = rule.path;
+  return isBelow(path, add) ? drop + path.slice(add.length) : path;
+}
+
+function isBelow(path: string, prefix: string): boolean {
+  return path.startsWith(prefix) && (path.length === prefix.length || /[/?#]/.test(path[prefix.length]!) || prefix.endsWith('/'));
 }
 
 function pathMatcher(pattern: string): (path: string) => boolean {

@@ -7,8 +7,10 @@ import type { PageErrorMessage, ResumeMessage, ServerMessage, UpdateMessage } fr
 import { idToPath, pathToId } from '../core/pieces/id-path.js';
 import type { Problem } from '../core/problem.js';
 import { isAssetPath } from '../core/translate/kinds.js';
+import type { BackendChange } from '../forward/backend-states.js';
+import type { ExchangeReport } from '../forward/exchange.js';
 import { Forwarder } from '../forward/forwarder.js';
-import type { ForwardRule } from '../forward/rule.js';
+import type { CompiledRule, ForwardRule } from '../forward/rule.js';
 import { contentHash } from '../project/content-hash.js';
 import type { Project, ProjectUpdate } from '../project/project.js';
 import { TypedEvents } from '../project/typed-events.js';
@@ -43,6 +45,8 @@ export class VineServer {
   readonly live = new LiveChannel();
   /** Errors of pages, with the user's own positions. */
   readonly errors = new TypedEvents<{ error: { from: LivePage; problem: Problem }; editor: Problem; note: string }>();
+  /** What goes on between browsers and backends. */
+  readonly traffic = new TypedEvents<{ exchange: ExchangeReport; backend: BackendChange }>();
   #options: VineServerOptions;
   #forwarder: Forwarder;
   #routes: PageRoutes;
@@ -62,11 +66,13 @@ export class VineServer {
     this.#options = options;
     this.#routes = new PageRoutes(options.routes);
     this.#pieces = this.#piecesOf(options.project);
-    this.#forwarder = new Forwarder(options.forward);
+    this.#forwarder = this.#forwarderOf(options.forward);
     this.#client = readFileSync(new URL('../browser/client.js', import.meta.url), 'utf8');
     this.#clientTag = contentHash(this.#client);
     this.#worker = readFileSync(new URL('../browser/worker.js', import.meta.url), 'utf8');
-    this.#server = createServer((request, response) => this.#onRequest(request, response));
+    this.#server = createServer({ maxHeaderSize: mostHeaderBytes }, (request, response) => this.#onRequest(request, response));
+    this.#server.on('checkContinue', (request, response) => this.#onRequest(request, response, true));
+    this.#server.on('clientError', onClientError);
     this.#server.on('upgrade', (request, socket, head) => this.#onUpgrade(request, socket, head));
     this.#server.on('connection', (socket) => {
       this.#sockets.add(socket);
@@ -91,11 +97,25 @@ export class VineServer {
     this.#options = { ...this.#options, ...served };
     this.#routes = new PageRoutes(served.routes);
     this.#pieces = this.#piecesOf(served.project);
-    this.#oldForwarders.push(this.#forwarder);
-    this.#forwarder = new Forwarder(served.forward);
+    this.forwardBy(served.forward);
     this.#settingsProblems = [];
     this.live.restart(served.project.build, reason);
     this.#follow(served.project);
+  }
+
+  /** Forwards by other rules from now on. Open streams go on, and pages need not reload. */
+  forwardBy(rules: readonly ForwardRule[]): void {
+    this.#oldForwarders.push(this.#forwarder);
+    this.#forwarder.retire();
+    this.#forwarder = this.#forwarderOf(rules);
+    this.#forwarder.watch();
+  }
+
+  #forwarderOf(rules: readonly ForwardRule[]): Forwarder {
+    return new Forwarder(rules, {
+      ended: (report) => this.traffic.emit('exchange', report),
+      changed: (change) => this.traffic.emit('backend', change),
+    });
   }
 
   #piecesOf(project: Project): PieceStore {
@@ -154,6 +174,7 @@ export class VineServer {
    */
   async listen(): Promise<void> {
     this.#port = await listen(this.#server, this.#options);
+    this.#forwarder.watch();
   }
 
   async close(): Promise<void> {
@@ -202,8 +223,8 @@ export class VineServer {
     return { type: 'current' } as const;
   }
 
-  #onRequest(request: IncomingMessage, response: ServerResponse): void {
-    this.#answer(request, response).catch((error: unknown) => {
+  #onRequest(request: IncomingMessage, response: ServerResponse, isContinued = false): void {
+    this.#answer(request, response, isContinued).catch((error: unknown) => {
       if (response.headersSent) response.destroy();
       else
         sendText(
@@ -215,7 +236,7 @@ export class VineServer {
     });
   }
 
-  async #answer(request: IncomingMessage, response: ServerResponse): Promise<void> {
+  async #answer(request: IncomingMessage, response: ServerResponse, isContinued: boolean): Promise<void> {
     if (!isOwnHost(request, this.#options.trust)) return refuseHost(request, response);
     const { project } = this.#options;
     const { base } = project.options;
@@ -223,17 +244,40 @@ export class VineServer {
     const path = whole.replace(/[?#].*$/, '');
     if (path === workspacePath) return this.#sendWorkspace(request, response);
     if (path.startsWith(`${base}~vine/`)) return this.#own(path.slice(`${base}~vine/`.length), whole, request, response);
-    const first = this.#forwarder.find(path, 'first');
-    if (first) return this.#forwarder.handle(request, response, first);
+    const first = this.#forwarder.find(request, 'first');
+    if (first) return this.#forward(request, response, { rule: first, isContinued });
+    if (isContinued) response.writeContinue();
     const inBase = path.startsWith(base) ? `/${path.slice(base.length)}` : path === base.slice(0, -1) ? '/' : undefined;
     if (inBase !== undefined && (request.method === 'GET' || request.method === 'HEAD')) {
       if (await this.#frontEnd(inBase, request, response)) return;
     }
-    const missing = this.#forwarder.find(path, 'missing');
-    if (missing) return this.#forwarder.handle(request, response, missing);
+    const missing = this.#forwarder.find(request, 'missing');
+    if (missing) return this.#forward(request, response, { rule: missing, isContinued: false });
     // Browsers ask for this by themselves; a 404 would only be noise in their console.
     if (path === '/favicon.ico') return sendText(response, 204, 'image/x-icon', '');
     this.#notFound(path, inBase, response);
+  }
+
+  #forward(request: IncomingMessage, response: ServerResponse, how: { rule: CompiledRule; isContinued: boolean }): void {
+    const refuse = (status: number, text: string) => sendText(response, status, 'text/plain; charset=utf-8', `${text}\n`);
+    if (this.#forwarder.isAmbiguous(request, how.rule))
+      return refuse(
+        400,
+        'This path means something else to a backend that reads escaped slashes as slashes. Write it without them.',
+      );
+    if (this.#isLoop(request, how.rule))
+      return refuse(
+        508,
+        `The rule for ${how.rule.label} sends requests back to this server. Correct its address ${how.rule.to.label}: it must be that of the backend.`,
+      );
+    this.#forwarder.handle(request, response, how);
+  }
+
+  /** Whether a rule leads back here, directly or over other servers. */
+  #isLoop(request: IncomingMessage, { to }: CompiledRule): boolean {
+    const ownNames = ['localhost', '127.0.0.1', '::1', '0.0.0.0', '::', this.#options.host];
+    if (to.socketPath === undefined && to.port === this.#port && ownNames.includes(to.hostname)) return true;
+    return String(request.headers['x-forwarded-for'] ?? '').split(',').length > mostForwards;
   }
 
   /**
@@ -431,7 +475,7 @@ export class VineServer {
     if (project.options.verbatim.length > 0)
       lookedFor.push(`a file in ${project.options.verbatim.map((folder) => project.paths.idOf(folder)).join(', ')}`);
     lookedFor.push('an image, font or other file in the project', 'a rule that forwards the path to a backend');
-    const forwards = this.#forwarder.rules.map(({ label, to }) => ({ label, origin: to.origin }));
+    const forwards = this.#forwarder.rules.map(({ label, to }) => ({ label, origin: to.label }));
     sendText(
       response,
       404,
@@ -449,13 +493,40 @@ export class VineServer {
       const isAllowed = isOwnOrigin(request, trust) && url.searchParams.get('key') === this.live.key;
       return isAllowed ? this.live.accept(request, socket, head) : refuseUpgrade(socket, '403 Forbidden');
     }
-    const rule = this.#forwarder.find(url.pathname, 'first') ?? this.#forwarder.find(url.pathname, 'missing');
-    if (rule) this.#forwarder.upgrade(request, socket, head, rule);
-    else refuseUpgrade(socket, '404 Not Found');
+    const rule = this.#forwarder.find(request, 'first') ?? this.#forwarder.find(request, 'missing');
+    if (!rule) return refuseUpgrade(socket, '404 Not Found');
+    if (this.#forwarder.isAmbiguous(request, rule)) return refuseUpgrade(socket, '400 Bad Request');
+    if (this.#isLoop(request, rule)) return refuseUpgrade(socket, '508 Loop Detected');
+    this.#forwarder.upgrade(request, socket, head, rule);
   }
 }
 
 const longestErrorBody = 100_000;
+/** Of a request's head. */
+const mostHeaderBytes = 64 << 10;
+/** More servers than this don't stand in a row: it's a circle. */
+const mostForwards = 20;
+
+const clientErrors: Record<string, [status: string, text: string]> = {
+  HPE_HEADER_OVERFLOW: [
+    '431 Request Header Fields Too Large',
+    `The head of the request is longer than ${mostHeaderBytes >> 10} kB.`,
+  ],
+  ERR_HTTP_REQUEST_TIMEOUT: ['408 Request Timeout', 'The head of the request did not come in time.'],
+};
+
+/** What is no request, or one that two servers could read differently, is refused: it must not reach a backend. */
+function onClientError(error: NodeJS.ErrnoException, socket: Duplex): void {
+  if (error.code === 'ECONNRESET' || !socket.writable) return void socket.destroy();
+  const [status, text] = clientErrors[error.code ?? ''] ?? [
+    '400 Bad Request',
+    `This is no valid HTTP request: ${error.message}.`,
+  ];
+  const body = `${text}\n`;
+  socket.end(
+    `HTTP/1.1 ${status}\r\nconnection: close\r\ncontent-type: text/plain; charset=utf-8\r\ncontent-length: ${Buffer.byteLength(body)}\r\n\r\n${body}`,
+  );
+}
 
 /** Where Chromium's debugger asks for the folder of a page's sources. */
 const workspacePath = '/.well-known/appspecific/com.chrome.devtools.json';

@@ -2,7 +2,8 @@ import { existsSync, readdirSync, realpathSync, statSync } from 'node:fs';
 import { basename, dirname, join, relative, resolve, sep } from 'node:path';
 import type { Adapter } from '../core/adapter.js';
 import { VineError } from '../core/problem.js';
-import type { ForwardRule } from '../forward/rule.js';
+import type { CookieChanges, ForwardRule, PathChange } from '../forward/rule.js';
+import { parseTarget } from '../forward/target.js';
 import { envFileNames, exposedVariables } from './env-files.js';
 import { checkSettings, readSettings, settingsFileNames } from './read-settings.js';
 import type { Settings } from './schema.js';
@@ -72,7 +73,7 @@ export async function effectiveSettings(folder: string, line: CommandLineSetting
       exact: settings.listen?.exact ?? false,
       names: settings.listen?.names ?? [],
     },
-    forward: (settings.forward ?? []).map(({ paths, to, when }) => ({ paths, to: new URL(to), when: when ?? 'first' })),
+    forward: (settings.forward ?? []).map(forwardRule),
     pageErrors: settings.pageErrors ?? true,
     embedFrom: settings.embed?.from ?? [],
     alias: settings.alias ?? {},
@@ -187,6 +188,29 @@ function routesFrom(root: string, pages: NonNullable<Settings['pages']>): { patt
     return { pattern, page: idOf(root, path) };
   });
 }
+
+const defaultConnectMs = 10_000;
+
+function forwardRule({ paths, to, methods = [], headers = {}, timeouts = {}, path, ...rest }: RuleSettings): ForwardRule {
+  return {
+    paths,
+    to: parseTarget(to)!,
+    when: rest.when ?? 'first',
+    methods: methods.map((method) => method.toUpperCase()),
+    headers: Object.fromEntries(Object.entries(headers).map(([name, text]) => [name.toLowerCase(), text])),
+    ...(path === undefined ? {} : { path: path as PathChange }),
+    host: rest.host ?? 'backend',
+    requestHeaders: rest.requestHeaders ?? {},
+    responseHeaders: rest.responseHeaders ?? {},
+    cookies: (rest.cookies ?? {}) as CookieChanges,
+    redirects: rest.redirects ?? 'ours',
+    selfSigned: rest.selfSigned ?? false,
+    forwarded: rest.forwarded ?? false,
+    timeouts: { connectMs: timeouts.connectMs ?? defaultConnectMs, answerMs: timeouts.answerMs ?? 0 },
+  };
+}
+
+type RuleSettings = NonNullable<Settings['forward']>[number];
 
 function idOf(root: string, path: string): string {
   return relative(root, path).split(sep).join('/');

@@ -1,5 +1,7 @@
 import { z } from 'zod';
 import type { Adapter } from '../core/adapter.js';
+import type { HeaderChanges } from '../forward/rule.js';
+import { parseTarget } from '../forward/target.js';
 
 const path = z.string().startsWith('/', 'must start with /');
 const port = z.number().int('must be a whole number').min(0).max(65_535, 'must be at most 65535');
@@ -16,6 +18,10 @@ function isOrigin(value: string): boolean {
   }
 }
 
+function isFunction(value: unknown): boolean {
+  return typeof value === 'function';
+}
+
 function isAdapter(value: unknown): boolean {
   const adapter = value as Partial<Adapter> | null;
   return (
@@ -26,6 +32,44 @@ function isAdapter(value: unknown): boolean {
     typeof adapter.translate === 'function'
   );
 }
+
+const headerChanges = z
+  .union([
+    z.record(z.string(), z.string().nullable()),
+    z.custom<Exclude<HeaderChanges, Record<string, string | null>>>(isFunction),
+  ])
+  .optional();
+
+const forwardRule = z.strictObject({
+  paths: z.array(path).min(1),
+  to: z
+    .string()
+    .refine((text) => parseTarget(text) !== undefined, 'must be an origin such as http://127.0.0.1:8464, or unix:/path'),
+  when: z.enum(['first', 'missing']).optional(),
+  methods: z.array(z.string()).optional(),
+  headers: z.record(z.string(), z.string()).optional(),
+  path: z
+    .union([
+      z.strictObject({ drop: path.optional(), add: path.optional() }),
+      z.custom<(path: string) => string>(isFunction, 'must be { drop, add } or a function'),
+    ])
+    .optional(),
+  host: z.string().optional(),
+  requestHeaders: headerChanges,
+  responseHeaders: headerChanges,
+  cookies: z
+    .strictObject({
+      domain: z.string().nullable().optional(),
+      path: z.string().nullable().optional(),
+      secure: z.boolean().optional(),
+      sameSite: z.string().nullable().optional(),
+    })
+    .optional(),
+  redirects: z.enum(['ours', 'untouched']).optional(),
+  selfSigned: z.boolean().optional(),
+  forwarded: z.boolean().optional(),
+  timeouts: z.strictObject({ connectMs: z.number().positive().optional(), answerMs: z.number().min(0).optional() }).optional(),
+});
 
 /** The settings file's schema: every key optional, unknown ones refused. `docs/settings.md` describes the same keys. */
 export const settingsSchema = z.strictObject({
@@ -43,9 +87,7 @@ export const settingsSchema = z.strictObject({
       names: z.array(z.string()).optional(),
     })
     .optional(),
-  forward: z
-    .array(z.strictObject({ paths: z.array(path).min(1), to: origin, when: z.enum(['first', 'missing']).optional() }))
-    .optional(),
+  forward: z.array(forwardRule).optional(),
   embed: z.strictObject({ from: z.array(origin) }).optional(),
   alias: z.record(z.string(), z.string()).optional(),
   roots: z.array(z.string()).optional(),

@@ -1,5 +1,7 @@
 import type { PageMessage } from '../../core/live/messages.js';
 import type { Problem } from '../../core/problem.js';
+import type { BackendChange } from '../../forward/backend-states.js';
+import type { ExchangeReport } from '../../forward/exchange.js';
 import type { ProjectUpdate } from '../../project/project.js';
 import type { LivePage } from '../../server/live-channel.js';
 
@@ -35,6 +37,10 @@ export interface Reporter {
   solved(ms: number): void;
   /** The settings changed and are in force. `needsRestart` names those that are not. */
   settings(ms: number, needsRestart: readonly string[]): void;
+  /** A backend answers, or doesn't any more. */
+  backend(change: BackendChange): void;
+  /** A forwarded request, or a connection joined with a backend, has ended. */
+  exchange(report: ExchangeReport): void;
   joined(page: LivePage): void;
   left(page: LivePage): void;
   /** A page threw an error that nothing caught. */

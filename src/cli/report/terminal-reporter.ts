@@ -1,4 +1,5 @@
 import pc from 'picocolors';
+import type { ExchangeReport } from '../../forward/exchange.js';
 import type { ProjectUpdate } from '../../project/project.js';
 import { type EditorUrl, problemText } from './problem-text.js';
 import type { PageReport, ReadyReport, Reporter } from './reporter.js';
@@ -34,6 +35,17 @@ export function terminalReporter(write: (text: string) => void, editorUrl?: Edit
       event(`${pc.green('the settings changed')} and are in force after ${Math.round(ms)} ms`);
       if (needsRestart.length > 0) event(pc.yellow(`${needsRestart.join(', ')} will count from the next start on`));
     },
+    backend({ backend, isUp, ms, awayMs, code }) {
+      if (!isUp)
+        return event(
+          `${pc.bold(backend)}  ${pc.red('does not answer')} ${pc.dim(code ?? '')}; requests to it get a page that says so`,
+        );
+      const away = awayMs === undefined ? '' : ` after ${seconds(awayMs)} away`;
+      event(
+        `${pc.bold(backend)}  ${pc.green(awayMs === undefined ? 'answers' : 'is back')}${away}${ms === undefined ? '' : pc.dim(` in ${Math.round(ms)} ms`)}`,
+      );
+    },
+    exchange: (report) => event(exchangeText(report)),
     joined() {},
     left() {},
     failed(from, problem) {
@@ -101,6 +113,24 @@ function groupText(group: PageReport[]): string {
   const isElsewhere = boundaries.length > 0 && boundaries.join() !== ran.join();
   const where = isElsewhere ? ` ${pc.dim(`at ${boundaries.length === 1 ? boundaries[0] : `${boundaries.length} modules`}`)}` : '';
   return `${pc.green(how)}${state}${where} in ${browsers} after ${Math.round(slowest)} ms`;
+}
+
+/** One line for a forwarded request: method, path, status, time until the head and in all, size, rule. */
+function exchangeText({ rule, method, target, status, failure, headMs, ms, size }: ExchangeReport): string {
+  const color = status === undefined || status >= 500 ? pc.red : status >= 400 ? pc.yellow : pc.green;
+  const time =
+    headMs !== undefined && ms > 2 * headMs + 50 ? `${Math.round(headMs)} ms, open for ${seconds(ms)}` : `${Math.round(ms)} ms`;
+  const end = failure === undefined ? '' : ` ${pc.yellow(failure)}`;
+  return `${method.padEnd(7)} ${target}  ${color(status === undefined ? 'no answer' : String(status))} ${time} ${pc.dim(bytes(size))}${end} ${pc.dim(`by ${rule.label} → ${rule.to.label}`)}`;
+}
+
+function seconds(ms: number): string {
+  return ms < 1000 ? `${Math.round(ms)} ms` : `${(ms / 1000).toFixed(1)} s`;
+}
+
+function bytes(count: number): string {
+  if (count < 1000) return `${count} B`;
+  return count < 1_000_000 ? `${(count / 1000).toFixed(1)} kB` : `${(count / 1_000_000).toFixed(1)} MB`;
 }
 
 function shortList(names: readonly string[]): string {

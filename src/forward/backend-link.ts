@@ -1,0 +1,62 @@
+import { type ClientRequest, Agent as HttpAgent, request as httpRequest, type RequestOptions } from 'node:http';
+import { Agent as HttpsAgent, request as httpsRequest } from 'node:https';
+import type { CompiledRule } from './rule.js';
+
+/** How many connections one backend gets at most, and how many of them may wait idle. */
+const mostSockets = 512;
+const mostIdleSockets = 32;
+
+/** What is asked of a backend. */
+export interface Ask {
+  method: string;
+  path: string;
+  /** Names and values in turn. */
+  fields: readonly string[];
+  /** Use a connection of its own, which nobody can have closed in the meantime. */
+  isFresh: boolean;
+}
+
+/** Makes requests to backends over connections that are kept for the next one. */
+export class BackendLink {
+  readonly #http = new HttpAgent({ keepAlive: true, maxSockets: mostSockets, maxFreeSockets: mostIdleSockets });
+  readonly #https = new HttpsAgent({ keepAlive: true, maxSockets: mostSockets, maxFreeSockets: mostIdleSockets });
+
+  ask({ to, selfSigned, timeouts }: CompiledRule, { method, path, fields, isFresh }: Ask): ClientRequest {
+    const options: RequestOptions = {
+      agent: isFresh ? new (to.isSecure ? HttpsAgent : HttpAgent)({ keepAlive: false }) : to.isSecure ? this.#https : this.#http,
+      method,
+      path,
+      headers: fields as never,
+      setHost: false,
+      ...(to.socketPath === undefined ? { hostname: to.hostname, port: to.port } : { socketPath: to.socketPath }),
+    };
+    const request = to.isSecure
+      ? httpsRequest({ ...options, rejectUnauthorized: !selfSigned, servername: to.hostname })
+      : httpRequest(options);
+    request.setNoDelay(true);
+    limitConnecting(request, timeouts.connectMs);
+    return request;
+  }
+
+  /** Ends idle connections. */
+  close(): void {
+    this.#http.destroy();
+    this.#https.destroy();
+  }
+}
+
+/** Gives up where a connection does not come about in time, e.g. behind a firewall that drops everything. */
+function limitConnecting(request: ClientRequest, limitMs: number): void {
+  request.on('socket', (socket) => {
+    if (!socket.connecting) return;
+    const timer = setTimeout(() => request.destroy(timedOut('ETIMEDOUT')), limitMs);
+    const stop = () => clearTimeout(timer);
+    socket.once('connect', stop);
+    socket.once('close', stop);
+  });
+}
+
+/** The error of a backend that takes too long. */
+export function timedOut(code: 'ETIMEDOUT' | 'ANSWER_TIMEOUT'): NodeJS.ErrnoException {
+  return Object.assign(new Error('The backend takes too long.'), { code });
+}

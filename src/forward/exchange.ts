@@ -1,0 +1,164 @@
+import type { ClientRequest, IncomingMessage, ServerResponse } from 'node:http';
+import { pipeline } from 'node:stream';
+import { backendDownPage } from './backend-down.js';
+import { type BackendLink, timedOut } from './backend-link.js';
+import { headerPairs, requestFields, responseFields } from './headers.js';
+import { type CompiledRule, targetPath } from './rule.js';
+
+/** Methods that may be sent twice (RFC 9110, 9.2.2). */
+const idempotent = new Set(['GET', 'HEAD', 'OPTIONS', 'PUT', 'DELETE', 'TRACE']);
+
+const nothing = Buffer.alloc(0);
+
+/** How an exchange with a backend went. */
+export interface ExchangeReport {
+  rule: CompiledRule;
+  method: string;
+  /** As the browser asked. */
+  target: string;
+  /** The backend's status; `undefined` where it gave none. */
+  status?: number;
+  /** Why there was no answer, or why it broke off. */
+  failure?: string;
+  /** `performance.now()` when it began; milliseconds until the head of the answer and until its end. */
+  from: number;
+  headMs?: number;
+  ms: number;
+  /** Bytes of the answer's body. */
+  size: number;
+}
+
+export interface ExchangeInput {
+  request: IncomingMessage;
+  response: ServerResponse;
+  rule: CompiledRule;
+  link: BackendLink;
+  /** The browser waits for a `100 Continue` before it sends the body. */
+  isContinued: boolean;
+  onAnswer(status: number): void;
+  onFailure(code: string): void;
+  onEnd(report: ExchangeReport): void;
+}
+
+/**
+ * Hands one request to the backend and its answer to the browser, streaming both ways:
+ *
+ *   asking ──▶ answering ──▶ ended
+ *     │ ▲          └──▶ broken: the browser's connection is cut, never a short success
+ *     │ └ once more, where a kept connection turned out to be closed
+ *     └──▶ failed: a page or JSON that says why
+ */
+export function exchange(input: ExchangeInput): void {
+  const { request, response, rule } = input;
+  const report: ExchangeReport = {
+    rule,
+    method: request.method ?? 'GET',
+    target: request.url ?? '/',
+    from: performance.now(),
+    ms: 0,
+    size: 0,
+  };
+  response.once('close', () => {
+    report.ms = performance.now() - report.from;
+    if (!response.writableFinished) report.failure ??= 'the browser went away';
+    input.onEnd(report);
+  });
+  askBackend(input, report, false);
+}
+
+function askBackend(input: ExchangeInput, report: ExchangeReport, isAgain: boolean): void {
+  const { request, response, rule, link, isContinued } = input;
+  const hasBody = request.headers['transfer-encoding'] !== undefined || Number(request.headers['content-length'] ?? 0) > 0;
+  const isRepeatable = idempotent.has(report.method) && !hasBody;
+  const fields = requestFields(request, rule, isContinued ? ['expect'] : []);
+  if (request.headers['transfer-encoding'] !== undefined) fields.push('transfer-encoding', 'chunked');
+  if (request.headers.trailer !== undefined) fields.push('trailer', request.headers.trailer);
+  const outgoing = link.ask(rule, {
+    method: report.method,
+    path: targetPath(rule, report.target.replace(/^[a-z][a-z0-9+.-]*:\/\/[^/?#]*/i, '') || '/'),
+    fields,
+    // A kept connection may have been closed just now; only what can be sent twice may find that out.
+    isFresh: isAgain || !isRepeatable,
+  });
+  const timer = limitAnswer(outgoing, rule.timeouts.answerMs);
+  outgoing.on('information', ({ statusCode, rawHeaders }) => {
+    if (statusCode === 103) response.writeEarlyHints(hintsOf(rawHeaders));
+  });
+  outgoing.on('continue', () => {
+    response.writeContinue();
+    sendBody(request, outgoing);
+  });
+  outgoing.on('response', (answer) => {
+    clearTimeout(timer);
+    report.status = answer.statusCode!;
+    report.headMs = performance.now() - report.from;
+    input.onAnswer(report.status);
+    relay(answer, input, report);
+  });
+  outgoing.on('error', (error: NodeJS.ErrnoException) => {
+    clearTimeout(timer);
+    if (response.destroyed || report.status !== undefined) return response.destroy();
+    if (!isAgain && isRepeatable && outgoing.reusedSocket) return askBackend(input, report, true);
+    fail(error, input, report);
+  });
+  response.once('close', () => {
+    if (!response.writableFinished) outgoing.destroy();
+  });
+  if (isContinued) outgoing.write(nothing);
+  else sendBody(request, outgoing);
+}
+
+/** Passes on the body with backpressure, and its trailers. Errors of either side arrive at the listeners of the exchange. */
+function sendBody(request: IncomingMessage, outgoing: ClientRequest): void {
+  request.once('end', () => {
+    if (request.rawTrailers.length > 0) outgoing.addTrailers([...headerPairs(request.rawTrailers)]);
+  });
+  pipeline(request, outgoing, () => {});
+}
+
+function limitAnswer(outgoing: ClientRequest, limitMs: number): NodeJS.Timeout | undefined {
+  return limitMs > 0 ? setTimeout(() => outgoing.destroy(timedOut('ANSWER_TIMEOUT')), limitMs) : undefined;
+}
+
+function relay(answer: IncomingMessage, { request, response, rule }: ExchangeInput, report: ExchangeReport): void {
+  const fields = responseFields(answer, request, rule);
+  if (answer.headers.trailer) fields.push('trailer', answer.headers.trailer);
+  // The backend's date, or none: it isn't ours to add.
+  response.sendDate = false;
+  response.writeHead(answer.statusCode!, answer.statusMessage, fields);
+  // An event stream may send nothing for long: its head must not wait for the first event. Written with bytes, the head
+  // goes out in the encoding in which it came (latin1); by itself it would go out as UTF-8.
+  response.write(nothing);
+  answer.on('data', (chunk: Buffer) => {
+    report.size += chunk.length;
+  });
+  answer.on('end', () => {
+    if (answer.rawTrailers.length > 0) response.addTrailers([...headerPairs(answer.rawTrailers)]);
+  });
+  pipeline(answer, response, (error) => {
+    if (!error) return;
+    report.failure ??= 'the backend broke off';
+    response.destroy();
+  });
+}
+
+function fail(error: NodeJS.ErrnoException, { request, response, rule, onFailure }: ExchangeInput, report: ExchangeReport): void {
+  const code = error.code ?? error.message;
+  report.failure = code;
+  onFailure(code);
+  const wantsHtml = (request.headers.accept ?? '').includes('text/html');
+  const isLate = code === 'ETIMEDOUT' || code === 'ANSWER_TIMEOUT';
+  const { type, body } = backendDownPage({ label: rule.label, origin: rule.to.label, path: report.target, code, wantsHtml });
+  // What the browser still sends is read and dropped, so that it gets to read the answer.
+  request.resume();
+  response.writeHead(isLate ? 504 : 502, {
+    'content-type': type,
+    'cache-control': 'no-store',
+    'content-length': Buffer.byteLength(body),
+  });
+  response.end(report.method === 'HEAD' ? undefined : body);
+}
+
+function hintsOf(rawHeaders: readonly string[]): { link: string[] } {
+  return { link: [...headerPairs(rawHeaders)].filter(([name]) => name.toLowerCase() === 'link').map(([, value]) => value) };
+}

@@ -1,0 +1,31 @@
+/**
+ * The path of a request-target as rules see it: without query, with escapes of ordinary characters undone, dot segments
+ * removed and slashes single, so that no spelling slips past a rule. An escaped slash stays: it separates nothing.
+ */
+export function normalPath(target: string): string {
+  const path = target.replace(/^[a-z][a-z0-9+.-]*:\/\/[^/?#]*/i, '').replace(/[?#].*$/, '');
+  return withoutDots(path.replace(/%([\da-f]{2})/gi, (whole, hex: string) => plainCharacter(whole, hex)));
+}
+
+/** The same with everything decoded, slashes too, as some backends read it. */
+export function decodedPath(target: string): string {
+  const path = normalPath(target);
+  return withoutDots(path.replace(/%2f/gi, '/').replace(/%5c/gi, '/').replaceAll('\\', '/'));
+}
+
+function plainCharacter(whole: string, hex: string): string {
+  const character = String.fromCharCode(Number.parseInt(hex, 16));
+  return /[\w.~!$&'()*+,;=:@-]/.test(character) ? character : whole.toUpperCase();
+}
+
+/** Removes dot segments (RFC 3986, 5.2.4) and empty ones. */
+function withoutDots(path: string): string {
+  const out: string[] = [];
+  const segments = path.split('/');
+  for (const segment of segments) {
+    if (segment === '..') out.pop();
+    else if (segment !== '.' && segment !== '') out.push(segment);
+  }
+  const isFolder = /^\.{0,2}$/.test(segments.at(-1)!) && out.length > 0;
+  return `/${out.join('/')}${isFolder ? '/' : ''}`;
+}
