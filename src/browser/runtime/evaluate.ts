@@ -136,7 +136,7 @@ function completed(module: Instance): void {
 function registerExports(module: Instance): void {
   if (module.entry.id.includes('node_modules/')) return;
   for (const name of Object.keys(module.getters)) {
-    if (isComponentExport(module, name)) registerComponent(module.getters[name]!(), `${module.entry.id} export ${name}`);
+    if (isComponentExport(module, name)) registerComponent(module.getters[name]!(), `export ${name}`, module);
   }
 }
 

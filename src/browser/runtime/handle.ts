@@ -110,7 +110,7 @@ export class Handle {
 
   /** A React component was declared. */
   reg(component: unknown, name: string): void {
-    registerComponent(component, `${this.#instance.entry.id} ${name}`);
+    registerComponent(component, name, this.#instance);
   }
 
   /** Records which hooks a component uses. */

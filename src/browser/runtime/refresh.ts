@@ -40,10 +40,18 @@ function preactRefresh(): PreactRefresh | undefined {
   return (globalThis as { __PREFRESH__?: PreactRefresh }).__PREFRESH__;
 }
 
-/** Gives a component the identity by which its next version is recognised. */
-export function registerComponent(component: unknown, id: string): void {
-  refreshRuntime?.register(component, id);
-  preactRefresh()?.register(component, id);
+/** Gives a component of a module the identity by which its next version is recognised. */
+export function registerComponent(component: unknown, name: string, { entry, definition }: Instance): void {
+  // React takes for granted that a lazy component stays what it once loaded and never asks again. If the module imports
+  // other modules now, what was lazy is another component.
+  const targets = isLazyComponent(component) ? Object.values(definition.edges.dynamic ?? {}).map(({ id }) => id) : [];
+  const identity = [entry.id, name, ...targets].join(' ');
+  refreshRuntime?.register(component, identity);
+  preactRefresh()?.register(component, identity);
+}
+
+function isLazyComponent(component: unknown): boolean {
+  return (component as { $$typeof?: unknown } | null | undefined)?.$$typeof === Symbol.for('react.lazy');
 }
 
 /** A function with which a component says which hooks it uses. */
