@@ -2,9 +2,10 @@
 import { readFileSync } from 'node:fs';
 import { Command, CommanderError } from 'commander';
 import { VineError } from '../core/problem.js';
+import { checkCommand } from './check.js';
 import { demoCommand } from './demo.js';
 import { printProblem } from './report/problem-text.js';
-import { serveCommand } from './serve.js';
+import { parseForward, serveCommand } from './serve.js';
 
 /** Exit codes: 0 all right, 1 something failed, 2 the command line or the settings are wrong. */
 const usageCodes = new Set(['unknown-option', 'unknown-setting', 'settings-unreadable', 'page-missing']);
@@ -21,6 +22,7 @@ async function main(): Promise<void> {
     .showSuggestionAfterError(true);
   program.addCommand(serveCommand(version));
   program.addCommand(demoCommand(version));
+  program.addCommand(checkCommand(parseForward));
   for (const command of [program, ...program.commands])
     command
       .exitOverride()

@@ -117,7 +117,8 @@ function parseBase(value: string): string {
   return value.endsWith('/') ? value : `${value}/`;
 }
 
-function parseForward(value: string, before: { path: string; to: string }[] = []): { path: string; to: string }[] {
+/** Reads `--forward /path=origin`. */
+export function parseForward(value: string, before: { path: string; to: string }[] = []): { path: string; to: string }[] {
   const at = value.indexOf('=');
   const [path, to] = [value.slice(0, at), value.slice(at + 1)];
   if (at === -1 || !path.startsWith('/'))
