@@ -1,5 +1,12 @@
+import { readFileSync } from 'node:fs';
+import { resolve } from 'node:path';
 import { Command, InvalidArgumentError } from 'commander';
 import openInBrowser from 'open';
+import { VineError } from '../core/problem.js';
+import type { Tape } from '../forward/forwarder.js';
+import { type HarEntry, readHar } from '../forward/har.js';
+import { Recorder, type RecorderOptions } from '../forward/recorder.js';
+import { Replay } from '../forward/replay.js';
 import { parseTarget } from '../forward/target.js';
 import { VineServer } from '../server/server.js';
 import { type CommandLineSettings, effectiveSettings } from '../settings/effective.js';
@@ -14,6 +21,11 @@ export interface ServeOptions extends Omit<CommandLineSettings, 'page'> {
   hot: boolean;
   poll?: boolean;
   traffic?: boolean;
+  record?: string;
+  recordSecrets?: boolean;
+  replay?: string;
+  replayOnly?: boolean;
+  replayDelays?: boolean;
   json?: boolean;
   quiet?: boolean;
 }
@@ -33,6 +45,11 @@ export function serveCommand(version: string): Command {
     .option('--no-hot', 'reload the page instead of updating it in place')
     .option('--poll', 'look for changes again and again, for network file systems')
     .option('--traffic', 'print a line for each forwarded request')
+    .option('--record <file>', 'write forwarded exchanges to a HAR file')
+    .option('--record-secrets', 'keep cookies and credentials in the recording')
+    .option('--replay <file>', 'answer from a HAR file where the backend cannot be reached')
+    .option('--replay-only', 'answer from the HAR file always')
+    .option('--replay-delays', 'take as long as the backend took')
     .option('--json', 'print events as NDJSON')
     .option('--quiet', 'print problems only')
     .action(async (page: string | undefined, options: ServeOptions) => {
@@ -53,10 +70,18 @@ export async function serve({ version, page, options }: ServeRequest): Promise<v
   const line: CommandLineSettings = { ...options, ...(page === undefined ? {} : { page }) };
   const folder = process.cwd();
   const settings = await effectiveSettings(folder, line);
+  const tape = tapeOf(options, version);
   const project = projectOf(settings, { poll: options.poll ?? false, build: 0 });
   await project.open();
   const { host, port, exact } = settings.listen;
-  const server = new VineServer({ ...servedOf(settings, project), host, port, exact, hot: options.hot });
+  const server = new VineServer({
+    ...servedOf(settings, project),
+    host,
+    port,
+    exact,
+    hot: options.hot,
+    tape: tapeOf(options, version),
+  });
   const write = (text: string) => void process.stdout.write(text);
   // Whoever reads a pipe wants no escapes.
   const editorUrl = process.stdout.isTTY ? (...place: Parameters<EditorUrl>) => server.editorUrl(...place) : undefined;
@@ -93,6 +118,44 @@ export async function serve({ version, page, options }: ServeRequest): Promise<v
   }
   running.begin(() => effectiveSettings(folder, line));
   if (options.open) await openInBrowser(server.url);
+}
+
+/** What `--record` and `--replay` ask for. */
+function tapeOf(
+  { record, recordSecrets = false, replay, replayOnly = false, replayDelays = false }: ServeOptions,
+  version: string,
+): Tape {
+  if (replayOnly && replay === undefined) throw unreadableRecording('--replay-only', 'it needs --replay <file>');
+  return {
+    ...(record === undefined ? {} : { recorder: openRecorder({ file: resolve(record), withSecrets: recordSecrets, version }) }),
+    ...(replay === undefined
+      ? {}
+      : { replay: new Replay({ entries: readRecording(replay), isOnly: replayOnly, withDelays: replayDelays }) }),
+  };
+}
+
+function openRecorder(options: RecorderOptions): Recorder {
+  try {
+    return new Recorder(options);
+  } catch (error) {
+    throw unreadableRecording(options.file, (error as Error).message);
+  }
+}
+
+function readRecording(file: string): HarEntry[] {
+  try {
+    return readHar(readFileSync(file, 'utf8'));
+  } catch (error) {
+    throw unreadableRecording(file, (error as Error).message);
+  }
+}
+
+function unreadableRecording(file: string, why: string): VineError {
+  return new VineError({
+    code: 'recording-unusable',
+    message: `The recording ${file} cannot be used: ${why.split('\n')[0]}.`,
+    hint: 'It must be a HAR 1.2 file, as --record and browsers write it.',
+  });
 }
 
 function closeOnSignals(closeAll: () => Promise<unknown>): void {

@@ -3,6 +3,8 @@ import { pipeline } from 'node:stream';
 import { backendDownPage } from './backend-down.js';
 import { type BackendLink, timedOut } from './backend-link.js';
 import { headerPairs, requestFields, responseFields } from './headers.js';
+import type { Recorder } from './recorder.js';
+import type { Replay } from './replay.js';
 import { type CompiledRule, targetPath } from './rule.js';
 
 /** Methods that may be sent twice (RFC 9110, 9.2.2). */
@@ -20,6 +22,8 @@ export interface ExchangeReport {
   status?: number;
   /** Why there was no answer, or why it broke off. */
   failure?: string;
+  /** It was answered from a recording. */
+  isReplayed?: boolean;
   /** `performance.now()` when it began; milliseconds until the head of the answer and until its end. */
   from: number;
   headMs?: number;
@@ -35,6 +39,8 @@ export interface ExchangeInput {
   link: BackendLink;
   /** The browser waits for a `100 Continue` before it sends the body. */
   isContinued: boolean;
+  recorder?: Recorder;
+  replay?: Replay;
   onAnswer(status: number): void;
   onFailure(code: string): void;
   onEnd(report: ExchangeReport): void;
@@ -63,7 +69,20 @@ export function exchange(input: ExchangeInput): void {
     if (!response.writableFinished) report.failure ??= 'the browser went away';
     input.onEnd(report);
   });
-  askBackend(input, report, false);
+  if (input.replay?.isOnly) void answerFromRecording(input, report, input.replay);
+  else askBackend(input, report, false);
+}
+
+/** Without a backend: the recorded answer, or a sentence that says which one is missing. */
+async function answerFromRecording({ request, response }: ExchangeInput, report: ExchangeReport, replay: Replay): Promise<void> {
+  const status = await replay.answer(request, response);
+  report.isReplayed = true;
+  report.status = status ?? 502;
+  if (status !== undefined) return;
+  report.failure = 'not in the recording';
+  const error = { code: 'not-recorded', message: replay.explain(request) };
+  response.writeHead(502, { 'content-type': 'application/json; charset=utf-8', 'cache-control': 'no-store' });
+  response.end(`${JSON.stringify({ error }, null, 2)}\n`);
 }
 
 function askBackend(input: ExchangeInput, report: ExchangeReport, isAgain: boolean): void {
@@ -80,6 +99,7 @@ function askBackend(input: ExchangeInput, report: ExchangeReport, isAgain: boole
     // A kept connection may have been closed just now; only what can be sent twice may find that out.
     isFresh: isAgain || !isRepeatable,
   });
+  const recording = input.recorder?.begin(request, `http://${rule.to.host}`);
   const timer = limitAnswer(outgoing, rule.timeouts.answerMs);
   outgoing.on('information', ({ statusCode, rawHeaders }) => {
     if (statusCode === 103) response.writeEarlyHints(hintsOf(rawHeaders));
@@ -93,6 +113,7 @@ function askBackend(input: ExchangeInput, report: ExchangeReport, isAgain: boole
     report.status = answer.statusCode!;
     report.headMs = performance.now() - report.from;
     input.onAnswer(report.status);
+    recording?.answered(answer, responseFields(answer, request, rule));
     relay(answer, input, report);
   });
   outgoing.on('error', (error: NodeJS.ErrnoException) => {
@@ -142,10 +163,12 @@ function relay(answer: IncomingMessage, { request, response, rule }: ExchangeInp
   });
 }
 
-function fail(error: NodeJS.ErrnoException, { request, response, rule, onFailure }: ExchangeInput, report: ExchangeReport): void {
+function fail(error: NodeJS.ErrnoException, input: ExchangeInput, report: ExchangeReport): void {
+  const { request, response, rule, replay } = input;
   const code = error.code ?? error.message;
   report.failure = code;
-  onFailure(code);
+  input.onFailure(code);
+  if (replay?.has(request)) return void answerFromRecording(input, report, replay);
   const wantsHtml = (request.headers.accept ?? '').includes('text/html');
   const isLate = code === 'ETIMEDOUT' || code === 'ANSWER_TIMEOUT';
   const { type, body } = backendDownPage({ label: rule.label, origin: rule.to.label, path: report.target, code, wantsHtml });

@@ -5,6 +5,8 @@ import { BackendLink } from './backend-link.js';
 import { type BackendChange, BackendStates } from './backend-states.js';
 import { type ExchangeReport, exchange } from './exchange.js';
 import { endToEnd, headerPairs, requestFields } from './headers.js';
+import type { Recorder } from './recorder.js';
+import type { Replay } from './replay.js';
 import { decodedPath, normalPath } from './request-path.js';
 import { type CompiledRule, compileRule, type ForwardRule, findRule, type RuleQuery, targetPath } from './rule.js';
 
@@ -16,14 +18,22 @@ export interface ForwarderListener {
   changed(change: BackendChange): void;
 }
 
+/** Writing exchanges down, and answering from what was written down. */
+export interface Tape {
+  recorder?: Recorder;
+  replay?: Replay;
+}
+
 /** Hands requests on to backends, streaming both ways. Knows nothing of modules and pages. */
 export class Forwarder {
   readonly rules: readonly CompiledRule[];
   readonly #link = new BackendLink();
   readonly #states: BackendStates;
   readonly #listener: ForwarderListener;
+  readonly #tape: Tape;
 
-  constructor(rules: readonly ForwardRule[], listener: ForwarderListener) {
+  constructor(rules: readonly ForwardRule[], listener: ForwarderListener, tape: Tape = {}) {
+    this.#tape = tape;
     this.rules = rules.map(compileRule);
     this.#listener = listener;
     this.#states = new BackendStates(
@@ -34,7 +44,7 @@ export class Forwarder {
 
   /** Looks whether the backends answer, and keeps an eye on those that don't. */
   watch(): void {
-    this.#states.watch();
+    if (!this.#tape.replay?.isOnly) this.#states.watch();
   }
 
   /** The rule for a request, if there is one. */
@@ -59,6 +69,7 @@ export class Forwarder {
       rule,
       link: this.#link,
       isContinued,
+      ...this.#tape,
       onAnswer: () => this.#states.answered(rule.to),
       onFailure: (code) => this.#states.failed(rule.to, code),
       onEnd: (report) => this.#listener.ended(report),

@@ -9,7 +9,7 @@ import type { Problem } from '../core/problem.js';
 import { isAssetPath } from '../core/translate/kinds.js';
 import type { BackendChange } from '../forward/backend-states.js';
 import type { ExchangeReport } from '../forward/exchange.js';
-import { Forwarder } from '../forward/forwarder.js';
+import { Forwarder, type Tape } from '../forward/forwarder.js';
 import type { CompiledRule, ForwardRule } from '../forward/rule.js';
 import { contentHash } from '../project/content-hash.js';
 import type { Project, ProjectUpdate } from '../project/project.js';
@@ -38,6 +38,8 @@ export interface Served {
 export interface VineServerOptions extends Served, ListenOptions {
   /** Updates are applied in place; otherwise every one reloads. */
   hot: boolean;
+  /** Exchanges with backends are written down, or answered from what was. */
+  tape?: Tape;
 }
 
 /** The dev server: pages, pieces, maps, styles and files over HTTP, and the live channel. */
@@ -112,10 +114,11 @@ export class VineServer {
   }
 
   #forwarderOf(rules: readonly ForwardRule[]): Forwarder {
-    return new Forwarder(rules, {
-      ended: (report) => this.traffic.emit('exchange', report),
-      changed: (change) => this.traffic.emit('backend', change),
-    });
+    const listener = {
+      ended: (report: ExchangeReport) => this.traffic.emit('exchange', report),
+      changed: (change: BackendChange) => this.traffic.emit('backend', change),
+    };
+    return new Forwarder(rules, listener, this.#options.tape);
   }
 
   #piecesOf(project: Project): PieceStore {
@@ -181,6 +184,7 @@ export class VineServer {
     for (const unsubscribe of this.#unsubscribe) unsubscribe();
     this.live.close();
     for (const forwarder of [...this.#oldForwarders, this.#forwarder]) forwarder.close();
+    this.#options.tape?.recorder?.close();
     for (const socket of this.#sockets) socket.destroy();
     await new Promise((resolve) => this.#server.close(resolve));
   }

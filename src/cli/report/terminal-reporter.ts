@@ -116,12 +116,12 @@ function groupText(group: PageReport[]): string {
 }
 
 /** One line for a forwarded request: method, path, status, time until the head and in all, size, rule. */
-function exchangeText({ rule, method, target, status, failure, headMs, ms, size }: ExchangeReport): string {
+function exchangeText({ rule, method, target, status, failure, headMs, ms, size, isReplayed }: ExchangeReport): string {
   const color = status === undefined || status >= 500 ? pc.red : status >= 400 ? pc.yellow : pc.green;
   const time =
     headMs !== undefined && ms > 2 * headMs + 50 ? `${Math.round(headMs)} ms, open for ${seconds(ms)}` : `${Math.round(ms)} ms`;
   const end = failure === undefined ? '' : ` ${pc.yellow(failure)}`;
-  return `${method.padEnd(7)} ${target}  ${color(status === undefined ? 'no answer' : String(status))} ${time} ${pc.dim(bytes(size))}${end} ${pc.dim(`by ${rule.label} → ${rule.to.label}`)}`;
+  return `${method.padEnd(7)} ${target}  ${color(status === undefined ? 'no answer' : String(status))} ${time} ${pc.dim(bytes(size))}${end} ${pc.dim(isReplayed ? 'from the recording' : `by ${rule.label} → ${rule.to.label}`)}`;
 }
 
 function seconds(ms: number): string {
