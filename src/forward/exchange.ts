@@ -1,5 +1,4 @@
 import type { ClientRequest, IncomingMessage, ServerResponse } from 'node:http';
-import { pipeline } from 'node:stream';
 import { backendDownPage } from './backend-down.js';
 import { type BackendLink, timedOut } from './backend-link.js';
 import { headerPairs, requestFields, responseFields } from './headers.js';
@@ -126,7 +125,8 @@ function askBackend(input: ExchangeInput, report: ExchangeReport, isAgain: boole
     if (!response.writableFinished) outgoing.destroy();
   });
   if (isContinued) outgoing.write(nothing);
-  else sendBody(request, outgoing);
+  else if (hasBody) sendBody(request, outgoing);
+  else outgoing.end();
 }
 
 /** Passes on the body with backpressure, and its trailers. Errors of either side arrive at the listeners of the exchange. */
@@ -134,7 +134,7 @@ function sendBody(request: IncomingMessage, outgoing: ClientRequest): void {
   request.once('end', () => {
     if (request.rawTrailers.length > 0) outgoing.addTrailers([...headerPairs(request.rawTrailers)]);
   });
-  pipeline(request, outgoing, () => {});
+  request.pipe(outgoing);
 }
 
 function limitAnswer(outgoing: ClientRequest, limitMs: number): NodeJS.Timeout | undefined {
@@ -147,19 +147,25 @@ function relay(answer: IncomingMessage, { request, response, rule }: ExchangeInp
   // The backend's date, or none: it isn't ours to add.
   response.sendDate = false;
   response.writeHead(answer.statusCode!, answer.statusMessage, fields);
-  // An event stream may send nothing for long: its head must not wait for the first event. Written with bytes, the head
-  // goes out in the encoding in which it came (latin1); by itself it would go out as UTF-8.
-  response.write(nothing);
+  let hasBegun = false;
   answer.on('data', (chunk: Buffer) => {
+    hasBegun = true;
     report.size += chunk.length;
   });
   answer.on('end', () => {
     if (answer.rawTrailers.length > 0) response.addTrailers([...headerPairs(answer.rawTrailers)]);
   });
-  pipeline(answer, response, (error) => {
-    if (!error) return;
+  answer.on('close', () => {
+    if (answer.complete) return;
     report.failure ??= 'the backend broke off';
     response.destroy();
+  });
+  // By hand and not with `pipeline`, which takes a third of the time of a small exchange.
+  answer.pipe(response);
+  // An event stream may send nothing for long: its head must not wait for the first event. Written with bytes, the head
+  // goes out in the encoding in which it came (latin1); by itself it would go out as UTF-8. With the body if that is there.
+  setImmediate(() => {
+    if (!hasBegun && !response.writableEnded && !response.destroyed) response.write(nothing);
   });
 }
 

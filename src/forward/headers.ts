@@ -21,19 +21,25 @@ export function* headerPairs(rawHeaders: readonly string[]): Generator<[name: st
 
 /** The end-to-end fields of a message as a flat list, duplicates and order kept. */
 export function endToEnd(message: IncomingMessage, keep: readonly string[] = []): string[] {
-  const listed = new Set(
-    (message.headers.connection ?? '')
+  const listed = fieldsNamedBy(message.headers.connection);
+  const out: string[] = [];
+  for (const [name, value] of headerPairs(message.rawHeaders)) {
+    const lower = name.toLowerCase();
+    if (!keep.includes(lower) && (hopByHop.has(lower) || listed?.has(lower))) continue;
+    out.push(name, value);
+  }
+  return out;
+}
+
+/** Fields that a Connection field names beside the usual words. */
+function fieldsNamedBy(connection: string | undefined): Set<string> | undefined {
+  if (connection === undefined || /^(?:keep-alive|close|upgrade)$/i.test(connection)) return undefined;
+  return new Set(
+    connection
       .toLowerCase()
       .split(',')
       .map((name) => name.trim()),
   );
-  const out: string[] = [];
-  for (const [name, value] of headerPairs(message.rawHeaders)) {
-    const lower = name.toLowerCase();
-    if (!keep.includes(lower) && (hopByHop.has(lower) || listed.has(lower))) continue;
-    out.push(name, value);
-  }
-  return out;
 }
 
 /** The request's fields for the backend: the host name of the rule, who asked (`x-forwarded-*`), and what the rule changes. */

@@ -3,14 +3,21 @@
  * removed and slashes single, so that no spelling slips past a rule. An escaped slash stays: it separates nothing.
  */
 export function normalPath(target: string): string {
+  if (isPlain(target)) return target.replace(/[?#].*$/, '');
   const path = target.replace(/^[a-z][a-z0-9+.-]*:\/\/[^/?#]*/i, '').replace(/[?#].*$/, '');
   return withoutDots(path.replace(/%([\da-f]{2})/gi, (whole, hex: string) => plainCharacter(whole, hex)));
 }
 
 /** The same with everything decoded, slashes too, as some backends read it. */
 export function decodedPath(target: string): string {
+  if (isPlain(target)) return normalPath(target);
   const path = normalPath(target);
   return withoutDots(path.replace(/%2f/gi, '/').replace(/%5c/gi, '/').replaceAll('\\', '/'));
+}
+
+/** Most paths need no work at all. */
+function isPlain(target: string): boolean {
+  return target.startsWith('/') && !/[%\\]|\/[./]/.test(target);
 }
 
 function plainCharacter(whole: string, hex: string): string {

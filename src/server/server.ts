@@ -59,6 +59,8 @@ export class VineServer {
   readonly #client: string;
   readonly #clientTag: string;
   readonly #worker: string;
+  /** The newest exchanges with backends, oldest first. */
+  readonly #exchanges: ExchangeReport[] = [];
   #settingsProblems: readonly Problem[] = [];
   #unsubscribe: (() => void)[] = [];
   readonly #sockets = new Set<Duplex>();
@@ -115,7 +117,11 @@ export class VineServer {
 
   #forwarderOf(rules: readonly ForwardRule[]): Forwarder {
     const listener = {
-      ended: (report: ExchangeReport) => this.traffic.emit('exchange', report),
+      ended: (report: ExchangeReport) => {
+        this.#exchanges.push(report);
+        if (this.#exchanges.length > keptExchanges) this.#exchanges.shift();
+        this.traffic.emit('exchange', report);
+      },
       changed: (change: BackendChange) => this.traffic.emit('backend', change),
     };
     return new Forwarder(rules, listener, this.#options.tape);
@@ -375,6 +381,7 @@ export class VineServer {
       if (!isOwnOrigin(request, this.#options.trust)) return sendText(response, 403, jsonType, '{}');
       return sendText(response, 200, jsonType, JSON.stringify({ key: this.live.key, session: this.live.session }));
     }
+    if (path === 'traffic') return this.#sendTraffic(new URLSearchParams(whole.split('?')[1]), response);
     if (path === 'error') return this.#workerError(new URLSearchParams(whole.split('?')[1]), request, response);
     if (path === 'open') return this.#openEditor(new URLSearchParams(whole.split('?')[1]), response);
     const decoded = pathToId(decodePath(path) ?? '');
@@ -400,6 +407,17 @@ export class VineServer {
     const style = /^style\/(.+)$/.exec(decoded);
     if (style) return this.#sendStyle(style[1]!, new URLSearchParams(whole.split('?')[1]).get('v'), request, response);
     this.#notFound(`~vine/${path}`, undefined, response);
+  }
+
+  /** The newest exchanges with backends, as JSON. They may hold what nobody else should see, so the key is needed. */
+  #sendTraffic(query: URLSearchParams, response: ServerResponse): void {
+    if (query.get('key') !== this.live.key) return sendText(response, 403, jsonType, '{}');
+    const exchanges = this.#exchanges.map(({ rule, from, ...report }) => ({
+      rule: rule.label,
+      backend: rule.to.label,
+      ...report,
+    }));
+    sendText(response, 200, jsonType, JSON.stringify({ exchanges }));
   }
 
   /** An error of a worker, which has no channel of its own. */
@@ -505,6 +523,8 @@ export class VineServer {
   }
 }
 
+/** Exchanges that can be looked at afterwards. */
+const keptExchanges = 500;
 const longestErrorBody = 100_000;
 /** Of a request's head. */
 const mostHeaderBytes = 64 << 10;

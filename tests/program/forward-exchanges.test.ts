@@ -184,6 +184,43 @@ test('early hints are passed on', async () => {
   expect(answer).toMatch(/^HTTP\/1\.1 103 Early Hints\r\nLink: <\/a\.css>; rel=preload\r\n\r\nHTTP\/1\.1 200 OK/i);
 });
 
+test('a browser that waits for 100 Continue sends its body when the backend says so', async () => {
+  backend.onRequest = undefined;
+  const { connect } = await import('node:net');
+  const waiting = new Promise<string>((resolve) => {
+    const socket = connect(port, '127.0.0.1', () =>
+      socket.write(
+        'POST /api/x HTTP/1.1\r\nHost: localhost\r\nExpect: 100-continue\r\nContent-Length: 6\r\nConnection: close\r\n\r\n',
+      ),
+    );
+    let seen = '';
+    socket.on('data', (data) => {
+      seen += data;
+      if (seen.endsWith('100 Continue\r\n\r\n')) socket.write('mayday');
+    });
+    socket.on('close', () => resolve(seen));
+  });
+  backend.server.once('connection', (socket) => {
+    let seen = '';
+    socket.removeAllListeners('data');
+    socket.on('data', (data) => {
+      if (seen === '') socket.write('HTTP/1.1 100 Continue\r\n\r\n');
+      seen += data;
+      if (seen.endsWith('mayday')) socket.end('HTTP/1.1 200 OK\r\nContent-Length: 5\r\n\r\nheard');
+    });
+  });
+  expect(await waiting).toMatch(/^HTTP\/1\.1 100 Continue\r\n\r\nHTTP\/1\.1 200 OK\r\n[\s\S]*heard$/);
+});
+
+test('the newest exchanges can be looked at, with the key only', async () => {
+  backend.answer = ok();
+  await sendRaw(port, requestOf({ path: '/api/looked-at', answer: '' }, `localhost:${port}`));
+  const { key } = (await (await fetch(`${program.url}~vine/session`)).json()) as { key: string };
+  const { exchanges: recent } = (await (await fetch(`${program.url}~vine/traffic?key=${key}`)).json()) as any;
+  expect(recent.at(-1)).toMatchObject({ rule: '/api', method: 'GET', target: '/api/looked-at', status: 200, size: 5 });
+  expect((await fetch(`${program.url}~vine/traffic?key=x`)).status).toBe(403);
+});
+
 test('the backend learns who asked', async () => {
   backend.answer = ok();
   backend.received.length = 0;
