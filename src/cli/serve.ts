@@ -1,12 +1,5 @@
-import { readFileSync } from 'node:fs';
-import { resolve } from 'node:path';
 import { Command, InvalidArgumentError } from 'commander';
 import openInBrowser from 'open';
-import { VineError } from '../core/problem.js';
-import type { Tape } from '../forward/forwarder.js';
-import { type HarEntry, readHar } from '../forward/har.js';
-import { Recorder, type RecorderOptions } from '../forward/recorder.js';
-import { Replay } from '../forward/replay.js';
 import { parseTarget } from '../forward/target.js';
 import { VineServer } from '../server/server.js';
 import { type CommandLineSettings, effectiveSettings } from '../settings/effective.js';
@@ -14,18 +7,14 @@ import { jsonReporter } from './report/json-reporter.js';
 import type { EditorUrl } from './report/problem-text.js';
 import { terminalReporter } from './report/terminal-reporter.js';
 import { projectOf, Running, servedOf } from './running.js';
+import { type TapeOptions, tapeOf } from './tape.js';
 
 /** Options of `serve` as Commander gives them. */
-export interface ServeOptions extends Omit<CommandLineSettings, 'page'> {
+export interface ServeOptions extends Omit<CommandLineSettings, 'page'>, TapeOptions {
   open?: boolean;
   hot: boolean;
   poll?: boolean;
   traffic?: boolean;
-  record?: string;
-  recordSecrets?: boolean;
-  replay?: string;
-  replayOnly?: boolean;
-  replayDelays?: boolean;
   json?: boolean;
   quiet?: boolean;
 }
@@ -80,7 +69,7 @@ export async function serve({ version, page, options }: ServeRequest): Promise<v
     port,
     exact,
     hot: options.hot,
-    tape: tapeOf(options, version),
+    tape,
   });
   const write = (text: string) => void process.stdout.write(text);
   // Whoever reads a pipe wants no escapes.
@@ -118,44 +107,6 @@ export async function serve({ version, page, options }: ServeRequest): Promise<v
   }
   running.begin(() => effectiveSettings(folder, line));
   if (options.open) await openInBrowser(server.url);
-}
-
-/** What `--record` and `--replay` ask for. */
-function tapeOf(
-  { record, recordSecrets = false, replay, replayOnly = false, replayDelays = false }: ServeOptions,
-  version: string,
-): Tape {
-  if (replayOnly && replay === undefined) throw unreadableRecording('--replay-only', 'it needs --replay <file>');
-  return {
-    ...(record === undefined ? {} : { recorder: openRecorder({ file: resolve(record), withSecrets: recordSecrets, version }) }),
-    ...(replay === undefined
-      ? {}
-      : { replay: new Replay({ entries: readRecording(replay), isOnly: replayOnly, withDelays: replayDelays }) }),
-  };
-}
-
-function openRecorder(options: RecorderOptions): Recorder {
-  try {
-    return new Recorder(options);
-  } catch (error) {
-    throw unreadableRecording(options.file, (error as Error).message);
-  }
-}
-
-function readRecording(file: string): HarEntry[] {
-  try {
-    return readHar(readFileSync(file, 'utf8'));
-  } catch (error) {
-    throw unreadableRecording(file, (error as Error).message);
-  }
-}
-
-function unreadableRecording(file: string, why: string): VineError {
-  return new VineError({
-    code: 'recording-unusable',
-    message: `The recording ${file} cannot be used: ${why.split('\n')[0]}.`,
-    hint: 'It must be a HAR 1.2 file, as --record and browsers write it.',
-  });
 }
 
 function closeOnSignals(closeAll: () => Promise<unknown>): void {

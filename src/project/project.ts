@@ -8,6 +8,7 @@ import type { PieceModule } from '../core/pieces/piece.js';
 import type { Problem } from '../core/problem.js';
 import { installCommandFor } from '../core/resolve/explain-failure.js';
 import { Resolver } from '../core/resolve/resolver.js';
+import { ChangeReader } from './change-reader.js';
 import { contentHash } from './content-hash.js';
 import { DiskFiles } from './disk-files.js';
 import { ImportChecker } from './import-checker.js';
@@ -94,6 +95,7 @@ export class Project extends TypedEvents<ProjectEvents> {
   readonly #pages: PageSet;
   readonly #imports = new ImportChecker(this.graph);
   readonly #madeOf = new MadeOf();
+  readonly #changes: ChangeReader;
   readonly #unsent = new Unsent();
   readonly #loading = new Map<string, Promise<void>>();
   /** Hashes of the files as they were last read, by module. */
@@ -155,6 +157,20 @@ export class Project extends TypedEvents<ProjectEvents> {
       adapters,
       constants,
       lazyPiece: (id) => `${base}~vine/piece/lazy/${idToPath(id)}.js`,
+    });
+    this.#changes = new ChangeReader({
+      root,
+      paths: this.paths,
+      graph: this.graph,
+      files: this.#files,
+      resolver: this.#resolver,
+      typescript: this.#typescript,
+      compiler: this.#compiler,
+      loader: this.#loader,
+      pages: this.#pages,
+      madeOf: this.#madeOf,
+      failed: this.#failed,
+      hashes: this.#hashes,
     });
   }
 
@@ -284,19 +300,6 @@ export class Project extends TypedEvents<ProjectEvents> {
   #packagesChanged(since: number): void {
     if (this.#isClosed) return;
     this.#noted({ since, written: new Set(), appeared: new Set(), disappeared: new Set(), isInPackages: true });
-  }
-
-  /** The modules that come out differently after an install: other files, or other answers to what is imported. */
-  #repackaged(): string[] {
-    this.#files.forgetAll();
-    this.#resolver.forget();
-    if (this.#loader.refreshChanged()) return this.#reconfigure();
-    const affected = [...this.#failed.keys()];
-    for (const id of this.graph.ids()) {
-      const isChanged = id.includes('node_modules/') && this.#isNews(id, this.paths.fileOf(id.replace(/\?.*$/, '')));
-      if (isChanged || this.#loader.isResolvedOtherwise(id, this.graph.edges(id))) affected.push(id);
-    }
-    return affected;
   }
 
   /** Loads a module unless the graph has it, and everything it statically needs. */
@@ -433,7 +436,8 @@ export class Project extends TypedEvents<ProjectEvents> {
     const paths = [...changes.written, ...changes.disappeared];
     if (paths.some((path) => this.options.settingsFiles.includes(path))) this.emit('settings', { since: changes.since });
     const hadProblems = this.problems.length > 0;
-    const work = await this.#workOf(changes);
+    const { pages, modules: work } = this.#changes.read(changes);
+    for (const id of pages) await this.#pageChanged(id);
     for (const id of work) if (this.graph.has(id) || this.#failed.has(id)) await this.#reload(id);
     await this.#settle();
     this.#forgetUnreachableFailures();
@@ -456,75 +460,6 @@ export class Project extends TypedEvents<ProjectEvents> {
       const script = page.classic.find((id) => id !== undefined && written.has(this.paths.fileOf(id)));
       if (script) this.#unsent.reload.set(page.id, `${script} changed, which is no module`);
     }
-  }
-
-  /** The modules that file changes concern; pages are read anew at once. */
-  async #workOf({ written, appeared, disappeared, isInPackages }: FileChanges): Promise<Set<string>> {
-    const work = new Set<string>(isInPackages ? this.#repackaged() : []);
-    const add = (ids: Iterable<string>) => {
-      for (const id of ids) work.add(id);
-    };
-    if ([...written, ...disappeared].some((path) => this.#isConfiguration(path))) add(this.#reconfigure());
-    for (const path of appeared) add(this.#appeared(path));
-    for (const path of disappeared) add(this.#disappeared(path));
-    for (const path of written) {
-      const id = this.paths.idOf(path);
-      if (this.pages.has(id)) await this.#pageChanged(id);
-      add([id, ...typedIds.map((type) => `${id}?${type}`)].filter((variant) => this.#isNews(variant, path)));
-      add(this.#madeOf.affectedBy(id, path));
-    }
-    if (appeared.size === 0 && disappeared.size === 0) return work;
-    // What failed for want of something else may succeed now, and a page may have lost what it names.
-    add(this.#failed.keys());
-    add(this.#madeOf.withPatterns);
-    const gone = new Set([...disappeared].map((path) => this.paths.idOf(path)));
-    for (const page of this.#pages.all()) {
-      if (page.problems.length > 0 || this.#pages.modules([page]).some((id) => gone.has(id))) await this.#pageChanged(page.id);
-    }
-    return work;
-  }
-
-  /** Whether a file says how modules are made or found. */
-  #isConfiguration(path: string): boolean {
-    const isNamed = /(?:^|\/)(?:[tj]sconfig[\w.-]*\.json|package\.json|postcss\.config\.\w+|\.postcssrc(?:\.\w+)?)$/.test(path);
-    return isNamed || this.#typescript.files.has(path) || this.#compiler.configFile === path;
-  }
-
-  /** Forgets what configuration files said. Returns all modules of the application, which may come out differently now. */
-  #reconfigure(): string[] {
-    this.#files.forgetAll();
-    this.#resolver.forget();
-    this.#typescript.forget();
-    this.#compiler.forget();
-    return [...this.graph.ids(), ...this.#failed.keys()].filter((id) => !id.includes('node_modules/') && id !== emptyModule);
-  }
-
-  /** Whether a written file belongs to us and has another content than before. */
-  #isNews(id: string, path: string): boolean {
-    if (!this.graph.has(id) && !this.#failed.has(id)) return false;
-    const bytes = readIfThere(path);
-    return bytes !== undefined && this.#hashes.get(id) !== contentHash(bytes);
-  }
-
-  #appeared(path: string): string[] {
-    for (let at = path; at.startsWith(this.options.root); at = dirname(at)) this.#files.forget(at);
-    const affected: string[] = [];
-    for (const { folder, specifier } of this.#resolver.appeared(path)) {
-      for (const id of this.graph.ids()) {
-        if (dirname(this.paths.fileOf(id)) !== folder) continue;
-        const content = this.graph.content(id);
-        if (content?.kind === 'style' || content?.linked.requests.some((request) => request.specifier === specifier))
-          affected.push(id);
-      }
-    }
-    return affected;
-  }
-
-  #disappeared(path: string): string[] {
-    this.#files.forget(path);
-    this.#resolver.disappeared(path);
-    const id = this.paths.idOf(path);
-    return this.graph.importers(id);
   }
 
   async #pageChanged(id: string): Promise<void> {
@@ -610,9 +545,6 @@ export class Project extends TypedEvents<ProjectEvents> {
 const packagesPatienceMs = 300;
 /** How long changes may wait for others that come in one after another. */
 const longestHoldMs = 1000;
-
-/** Endings of ids whose files are imported with a type attribute or by URL. */
-const typedIds = ['text', 'bytes', 'json', 'css', 'url'];
 
 function isSameContent(before: ModuleContent | undefined, after: ModuleContent): boolean {
   if (before?.kind !== after.kind) return false;

@@ -1,0 +1,137 @@
+import { dirname } from 'node:path';
+import type { ModuleGraph } from '../core/graph/module-graph.js';
+import type { Resolver } from '../core/resolve/resolver.js';
+import { contentHash } from './content-hash.js';
+import type { DiskFiles } from './disk-files.js';
+import type { MadeOf } from './made-of.js';
+import type { ModuleContent } from './module-content.js';
+import { emptyModule, type ModuleLoader } from './module-loader.js';
+import type { PageSet } from './page-set.js';
+import type { Paths } from './paths.js';
+import type { StyleCompiler } from './style-compiler.js';
+import type { TsSettings } from './ts-settings.js';
+import { type FileChanges, readIfThere } from './watcher.js';
+
+/** What of a project tells whom a changed file concerns. */
+export interface ChangeReaderOptions {
+  root: string;
+  paths: Paths;
+  graph: ModuleGraph<ModuleContent>;
+  files: DiskFiles;
+  resolver: Resolver;
+  typescript: TsSettings;
+  compiler: StyleCompiler;
+  loader: ModuleLoader;
+  pages: PageSet;
+  madeOf: MadeOf;
+  /** Modules that could not be made. */
+  failed: ReadonlyMap<string, unknown>;
+  /** Hashes of the files as they were last read, by module. */
+  hashes: ReadonlyMap<string, string>;
+}
+
+/** What file changes concern. */
+export interface Concerned {
+  /** Pages to read anew, before modules are. */
+  pages: Set<string>;
+  /** Modules to make anew. One that the graph doesn't hold may be among them. */
+  modules: Set<string>;
+}
+
+/** Endings of ids whose files are imported with a type attribute or by URL. */
+const typedIds = ['text', 'bytes', 'json', 'css', 'url'];
+
+/** Finds the pages and modules that file changes concern, and makes everybody forget what is no longer true. */
+export class ChangeReader {
+  readonly #options: ChangeReaderOptions;
+
+  constructor(options: ChangeReaderOptions) {
+    this.#options = options;
+  }
+
+  read({ written, appeared, disappeared, isInPackages }: FileChanges): Concerned {
+    const { paths, pages, madeOf, failed } = this.#options;
+    const concerned: Concerned = { pages: new Set(), modules: new Set(isInPackages ? this.#repackaged() : []) };
+    const add = (ids: Iterable<string>) => {
+      for (const id of ids) concerned.modules.add(id);
+    };
+    if ([...written, ...disappeared].some((path) => this.#isConfiguration(path))) add(this.#reconfigured());
+    for (const path of appeared) add(this.#affectedByNew(path));
+    for (const path of disappeared) add(this.#affectedByGone(path));
+    for (const path of written) {
+      const id = paths.idOf(path);
+      if (pages.byId.has(id)) concerned.pages.add(id);
+      add([id, ...typedIds.map((type) => `${id}?${type}`)].filter((variant) => this.#isNews(variant, path)));
+      add(madeOf.affectedBy(id, path));
+    }
+    if (appeared.size === 0 && disappeared.size === 0) return concerned;
+    // What failed for want of something else may succeed now, and a page may have lost what it names.
+    add(failed.keys());
+    add(madeOf.withPatterns);
+    const gone = new Set([...disappeared].map((path) => paths.idOf(path)));
+    for (const page of pages.all()) {
+      if (page.problems.length > 0 || pages.modules([page]).some((id) => gone.has(id))) concerned.pages.add(page.id);
+    }
+    return concerned;
+  }
+
+  /** Whether a file says how modules are made or found. */
+  #isConfiguration(path: string): boolean {
+    const { typescript, compiler } = this.#options;
+    const isNamed = /(?:^|\/)(?:[tj]sconfig[\w.-]*\.json|package\.json|postcss\.config\.\w+|\.postcssrc(?:\.\w+)?)$/.test(path);
+    return isNamed || typescript.files.has(path) || compiler.configFile === path;
+  }
+
+  /** Forgets what configuration files said. Returns all modules of the application, which may come out differently now. */
+  #reconfigured(): string[] {
+    const { files, resolver, typescript, compiler, graph, failed } = this.#options;
+    for (const part of [resolver, typescript, compiler]) part.forget();
+    files.forgetAll();
+    return [...graph.ids(), ...failed.keys()].filter((id) => !id.includes('node_modules/') && id !== emptyModule);
+  }
+
+  /** The modules that come out differently after an install: other files, or other answers to what is imported. */
+  #repackaged(): string[] {
+    const { files, resolver, loader, failed, graph, paths } = this.#options;
+    files.forgetAll();
+    resolver.forget();
+    if (loader.refreshChanged()) return this.#reconfigured();
+    const affected = [...failed.keys()];
+    for (const id of graph.ids()) {
+      const isChanged = id.includes('node_modules/') && this.#isNews(id, paths.fileOf(id.replace(/\?.*$/, '')));
+      if (isChanged || loader.isResolvedOtherwise(id, graph.edges(id))) affected.push(id);
+    }
+    return affected;
+  }
+
+  /** Whether a written file belongs to us and has another content than before. */
+  #isNews(id: string, path: string): boolean {
+    const { graph, failed, hashes } = this.#options;
+    if (!graph.has(id) && !failed.has(id)) return false;
+    const bytes = readIfThere(path);
+    return bytes !== undefined && hashes.get(id) !== contentHash(bytes);
+  }
+
+  /** Modules whose imports a new file may answer, or answer otherwise. */
+  #affectedByNew(path: string): string[] {
+    const { root, files, resolver, graph, paths } = this.#options;
+    for (let at = path; at.startsWith(root); at = dirname(at)) files.forget(at);
+    const affected: string[] = [];
+    for (const { folder, specifier } of resolver.appeared(path)) {
+      for (const id of graph.ids()) {
+        if (dirname(paths.fileOf(id)) !== folder) continue;
+        const content = graph.content(id);
+        if (content?.kind === 'style' || content?.linked.requests.some((request) => request.specifier === specifier))
+          affected.push(id);
+      }
+    }
+    return affected;
+  }
+
+  #affectedByGone(path: string): string[] {
+    const { files, resolver, graph, paths } = this.#options;
+    files.forget(path);
+    resolver.disappeared(path);
+    return graph.importers(paths.idOf(path));
+  }
+}
