@@ -1,31 +1,30 @@
-import { createHash } from 'node:crypto';
-import { readFileSync, statSync } from 'node:fs';
+
+import { statSync } from 'node:fs';
 import { createServer, type IncomingMessage, type Server, type ServerResponse } from 'node:http';
-import { basename, dirname, join } from 'node:path';
+import { join } from 'node:path';
 import type { Duplex } from 'node:stream';
 import type { PageErrorMessage, ResumeMessage, ServerMessage, UpdateMessage } from '../core/live/messages.js';
-import { idToPath, pathToId } from '../core/pieces/id-path.js';
+import { pathToId } from '../core/pieces/id-path.js';
 import type { Problem } from '../core/problem.js';
-import { isAssetPath } from '../core/translate/kinds.js';
 import type { BackendChange } from '../forward/backend-states.js';
 import type { ExchangeReport } from '../forward/exchange.js';
 import { Forwarder, type Tape } from '../forward/forwarder.js';
 import type { CompiledRule, ForwardRule } from '../forward/rule.js';
-import { contentHash } from '../project/content-hash.js';
 import type { Project, ProjectUpdate } from '../project/project.js';
 import { TypedEvents } from '../project/typed-events.js';
-import { browserName } from './browser-name.js';
 import { type ListenOptions, listen } from './listen.js';
-import { LiveChannel, type LivePage, readPageMessage } from './live-channel.js';
+import { LiveChannel, type LivePage, } from './live-channel.js';
 import { mapError } from './map-stack.js';
 import { notFoundPage } from './not-found.js';
-import { openInEditor } from './open-in-editor.js';
 import { looksLikeFile, type PageRoute, PageRoutes } from './page-routes.js';
 import { PieceStore } from './piece-store.js';
 import { renderPage } from './render-page.js';
-import { jsonType, refuseHost, refuseUpgrade, scriptType, sendParts, sendPiece, sendTagged, sendText } from './respond.js';
-import { decodePath, findStatic, type StaticFile, sendStatic } from './static-file.js';
-import { isFromThisMachine, isOwnHost, isOwnOrigin, type Trust } from './trust.js';
+import { refuseHost, refuseUpgrade, sendText } from './respond.js';
+import { fileBehind, findServedFile } from './served-files.js';
+import { decodePath, sendStatic } from './static-file.js';
+import { ToolUrls } from './tool-urls.js';
+import { isOwnHost, isOwnOrigin, type Trust } from './trust.js';
+import { sendWorkspace, workspacePath } from './workspace-folder.js';
 
 /** What the server serves; may be exchanged while it runs. */
 export interface Served {
@@ -53,12 +52,10 @@ export class VineServer {
   #forwarder: Forwarder;
   #routes: PageRoutes;
   #pieces: PieceStore;
+  #tool: ToolUrls;
   /** Forwarders of earlier rules, which may still have streams open. */
   readonly #oldForwarders: Forwarder[] = [];
   readonly #server: Server;
-  readonly #client: string;
-  readonly #clientTag: string;
-  readonly #worker: string;
   /** The newest exchanges with backends, oldest first. */
   readonly #exchanges: ExchangeReport[] = [];
   #settingsProblems: readonly Problem[] = [];
@@ -70,10 +67,8 @@ export class VineServer {
     this.#options = options;
     this.#routes = new PageRoutes(options.routes);
     this.#pieces = this.#piecesOf(options.project);
+    this.#tool = this.#toolOf(options);
     this.#forwarder = this.#forwarderOf(options.forward);
-    this.#client = readFileSync(new URL('../browser/client.js', import.meta.url), 'utf8');
-    this.#clientTag = contentHash(this.#client);
-    this.#worker = readFileSync(new URL('../browser/worker.js', import.meta.url), 'utf8');
     this.#server = createServer({ maxHeaderSize: mostHeaderBytes }, (request, response) => this.#onRequest(request, response));
     this.#server.on('checkContinue', (request, response) => this.#onRequest(request, response, true));
     this.#server.on('clientError', onClientError);
@@ -101,6 +96,7 @@ export class VineServer {
     this.#options = { ...this.#options, ...served };
     this.#routes = new PageRoutes(served.routes);
     this.#pieces = this.#piecesOf(served.project);
+    this.#tool = this.#toolOf(served);
     this.forwardBy(served.forward);
     this.#settingsProblems = [];
     this.live.restart(served.project.build, reason);
@@ -129,6 +125,18 @@ export class VineServer {
 
   #piecesOf(project: Project): PieceStore {
     return new PieceStore(project, (note) => this.errors.emit('note', note));
+  }
+
+  #toolOf({ project, trust }: Served): ToolUrls {
+    return new ToolUrls({
+      project,
+      pieces: this.#pieces,
+      live: this.live,
+      trust,
+      exchanges: this.#exchanges,
+      onPageError: (from, message) => this.#pageError(from, message),
+      onEditorProblem: (problem) => this.errors.emit('editor', problem),
+    });
   }
 
   #follow(project: Project): void {
@@ -225,7 +233,7 @@ export class VineServer {
     for (const [id, url] of Object.entries(message.styles))
       if (!project.graph.has(id) || project.sheets.urlOf(id) !== url) return stale;
     for (const path of message.files) {
-      const file = this.#fileOf(path);
+      const file = fileBehind(project, path);
       if (!file) continue;
       project.noteServed(file, path);
       if ((statSync(file, { throwIfNoEntry: false })?.mtimeMs ?? 0) > message.loadedAt) return stale;
@@ -252,8 +260,8 @@ export class VineServer {
     const { base } = project.options;
     const whole = (request.url ?? '/').replace(/^[a-z]+:\/\/[^/]*/i, '');
     const path = whole.replace(/[?#].*$/, '');
-    if (path === workspacePath) return this.#sendWorkspace(request, response);
-    if (path.startsWith(`${base}~vine/`)) return this.#own(path.slice(`${base}~vine/`.length), whole, request, response);
+    if (path === workspacePath) return sendWorkspace(project.options.root, request, response);
+    if (path.startsWith(`${base}~vine/`)) return this.#answerOwn(path.slice(`${base}~vine/`.length), request, response);
     const first = this.#forwarder.find(request, 'first');
     if (first) return this.#forward(request, response, { rule: first, isContinued });
     if (isContinued) response.writeContinue();
@@ -290,17 +298,6 @@ export class VineServer {
     return String(request.headers['x-forwarded-for'] ?? '').split(',').length > mostForwards;
   }
 
-  /**
-   * Where the sources lie, so that edits made in the browser's debugger land in the files. A browser on another machine
-   * could not reach them, and has no business knowing.
-   */
-  #sendWorkspace(request: IncomingMessage, response: ServerResponse): void {
-    const { root } = this.#options.project.options;
-    if (!isFromThisMachine(request)) return sendText(response, 404, 'text/plain; charset=utf-8', '');
-    response.setHeader('cache-control', 'no-cache');
-    sendText(response, 200, jsonType, JSON.stringify({ workspace: { root, uuid: uuidOf(root) } }));
-  }
-
   /** Pages and files. Returns whether there was an answer. */
   async #frontEnd(path: string, request: IncomingMessage, response: ServerResponse): Promise<boolean> {
     const exact = this.#routes.at(path);
@@ -308,7 +305,7 @@ export class VineServer {
       await this.#sendPage(exact, request, response);
       return true;
     }
-    const file = this.#findFile(path);
+    const file = findServedFile(this.#options.project, path);
     if (file) {
       const { project } = this.#options;
       const shown = decodePath(path);
@@ -323,43 +320,6 @@ export class VineServer {
     return true;
   }
 
-  /** A file that is sent as it is. */
-  #findFile(path: string): StaticFile | undefined {
-    const { verbatim, root } = this.#options.project.options;
-    return (
-      findStatic(verbatim, path) ??
-      (isAssetPath(path) && !path.includes('/node_modules/') ? findStatic([root], path) : undefined) ??
-      this.#knownAsset(path) ??
-      this.#classicScript(path)
-    );
-  }
-
-  /** The file behind a path as browsers ask for it. */
-  #fileOf(path: string): string | undefined {
-    const { base } = this.#options.project.options;
-    const file = path.startsWith(base) ? this.#findFile(`/${encodeURI(path.slice(base.length))}`) : undefined;
-    return file && join(file.folder, file.path);
-  }
-
-  /** A script that a page loads as it is. */
-  #classicScript(path: string) {
-    const { project } = this.#options;
-    const id = decodePath(path)?.slice(1);
-    const isNamed = id !== undefined && [...project.pages.values()].some(({ classic }) => classic.includes(id));
-    return isNamed ? { folder: project.options.root, path: `/${id}` } : undefined;
-  }
-
-  /** A file of a package is sent only if the application uses it. */
-  #knownAsset(path: string) {
-    const { project } = this.#options;
-    const id = decodePath(path)?.slice(1);
-    return id !== undefined && this.#isKnownAsset(id) ? { folder: project.options.root, path: `/${id}` } : undefined;
-  }
-
-  #isKnownAsset(id: string): boolean {
-    return [id, `${id}?url`].some((known) => this.#options.project.graph.content(known)?.kind === 'asset');
-  }
-
   async #sendPage(id: string, request: IncomingMessage, response: ServerResponse): Promise<void> {
     const { project, hot } = this.#options;
     await project.settled();
@@ -369,124 +329,9 @@ export class VineServer {
     sendText(response, 200, 'text/html; charset=utf-8', request.method === 'HEAD' ? '' : html);
   }
 
-  /** URLs of the tool itself. */
-  async #own(path: string, whole: string, request: IncomingMessage, response: ServerResponse): Promise<void> {
-    const { project } = this.#options;
-    response.setHeader('cache-control', 'no-cache');
-    if (path.startsWith('piece/') || path.startsWith('worker/') || path.startsWith('style/')) await project.settled();
-    if (path === 'client.js')
-      return sendTagged(request, response, { tag: this.#clientTag, type: scriptType, parts: [this.#client] });
-    if (path === 'session') {
-      // Readable by our own pages only: others get no permission to read it.
-      if (!isOwnOrigin(request, this.#options.trust)) return sendText(response, 403, jsonType, '{}');
-      return sendText(response, 200, jsonType, JSON.stringify({ key: this.live.key, session: this.live.session }));
-    }
-    if (path === 'traffic') return this.#sendTraffic(new URLSearchParams(whole.split('?')[1]), response);
-    if (path === 'error') return this.#workerError(new URLSearchParams(whole.split('?')[1]), request, response);
-    if (path === 'open') return this.#openEditor(new URLSearchParams(whole.split('?')[1]), response);
-    const decoded = pathToId(decodePath(path) ?? '');
-    const page = /^piece\/page\/(.+)\/(packages|app)\.js$/.exec(decoded);
-    if (page && project.pages.has(page[1]!)) {
-      return sendPiece(request, response, this.#pieces.ofPage(project.pages.get(page[1]!)!, page[2] as 'packages' | 'app'));
-    }
-    const start = /^piece\/page\/(.+)\/start-(\d+)\.js$/.exec(decoded);
-    const entry = start && project.pages.get(start[1]!)?.runs[Number(start[2])]?.entry;
-    if (entry) return sendText(response, 200, scriptType, `self["~vine"].start(${JSON.stringify(entry)});\n`);
-    const worker = /^worker\/(.+)\.js$/.exec(decoded);
-    if (worker && project.graph.has(worker[1]!))
-      return sendPiece(request, response, this.#pieces.worker(worker[1]!, this.#worker));
-    const lazy = /^piece\/lazy\/(.+)\.js$/.exec(decoded);
-    if (lazy) return this.#sendLazy(lazy[1]!, request, response);
-    const update = /^piece\/update\/(\d+)\.js$/.exec(decoded);
-    const code = update && this.#pieces.updateCode(Number(update[1]));
-    if (code) return sendText(response, 200, scriptType, code);
-    const map = /^map\/(.+)\.json$/.exec(decoded);
-    if (map) return this.#sendMap(map[1]!, new URLSearchParams(whole.split('?')[1]).get('of') ?? '', response);
-    const file = /^file\/(.+)$/.exec(decoded);
-    if (file && this.#isKnownAsset(file[1]!)) return sendStatic(request, response, locate(project.paths.fileOf(file[1]!)));
-    const style = /^style\/(.+)$/.exec(decoded);
-    if (style) return this.#sendStyle(style[1]!, new URLSearchParams(whole.split('?')[1]).get('v'), request, response);
-    this.#notFound(`~vine/${path}`, undefined, response);
-  }
-
-  /** The newest exchanges with backends, as JSON. They may hold what nobody else should see, so the key is needed. */
-  #sendTraffic(query: URLSearchParams, response: ServerResponse): void {
-    if (query.get('key') !== this.live.key) return sendText(response, 403, jsonType, '{}');
-    const exchanges = this.#exchanges.map(({ rule, from, ...report }) => ({
-      rule: rule.label,
-      backend: rule.to.label,
-      ...report,
-    }));
-    sendText(response, 200, jsonType, JSON.stringify({ exchanges }));
-  }
-
-  /** An error of a worker, which has no channel of its own. */
-  async #workerError(query: URLSearchParams, request: IncomingMessage, response: ServerResponse): Promise<void> {
-    const plain = 'text/plain; charset=utf-8';
-    if (query.get('key') !== this.live.key || request.method !== 'POST') return sendText(response, 403, plain, '');
-    let body = '';
-    for await (const chunk of request.setEncoding('utf8')) {
-      body += chunk;
-      if (body.length > longestErrorBody) return sendText(response, 413, plain, '');
-    }
-    const message = readPageMessage(body);
-    const worker = pathToId(decodePath(query.get('worker') ?? '') ?? '').replace(/^.*?~vine\/worker\/|\.js$/g, '');
-    const from = { number: 0, browser: browserName(request.headers['user-agent']), page: worker };
-    if (message?.type === 'error') this.#pageError(from, message);
-    sendText(response, 204, plain, '');
-  }
-
-  /**
-   * Opens a file of the project in the user's editor. Only with the key, which pages of other origins can't know. The
-   * answer is empty, so that the page whose link was followed stays.
-   */
-  #openEditor(query: URLSearchParams, response: ServerResponse): void {
-    const { project } = this.#options;
-    const plain = 'text/plain; charset=utf-8';
-    if (query.get('key') !== this.live.key)
-      return sendText(response, 403, plain, 'This link is of an earlier run of the server; reload the page.\n');
-    const id = query.get('file') ?? '';
-    if (!project.isOwnFile(id)) return sendText(response, 404, plain, `There is no file ${id} in this project.\n`);
-    const [line, column] = ['line', 'column'].map((name) => Math.max(1, Number.parseInt(query.get(name) ?? '', 10) || 1));
-    openInEditor({ file: project.paths.fileOf(id), line: line!, column: column! }, (problem) =>
-      this.errors.emit('editor', problem),
-    );
-    sendText(response, 204, plain, '');
-  }
-
-  async #sendLazy(id: string, request: IncomingMessage, response: ServerResponse): Promise<void> {
-    const { project } = this.#options;
-    // Only what some module really imports that way, not any file somebody asks for.
-    const isAskedFor = project.graph.importers(id).length > 0;
-    if (!isAskedFor || !(await project.ensure(id)) || !project.isWhole(project.graph.reachable([id]))) {
-      return sendText(response, 404, 'text/plain; charset=utf-8', `The module ${id} could not be built.\n`);
-    }
-    sendPiece(request, response, this.#pieces.lazy(id));
-  }
-
-  #sendMap(name: string, tag: string, response: ServerResponse): void {
-    const style = /^style\/(.+)$/.exec(name);
-    const sheet = style && this.#options.project.sheets.render(style[1]!, tag || undefined);
-    const map = sheet ? [sheet.map()] : this.#pieces.map(name, tag);
-    if (map === undefined)
-      return sendText(
-        response,
-        404,
-        'text/plain; charset=utf-8',
-        'This piece has been replaced; reload the page for a new map.\n',
-      );
-    sendParts(response, { type: jsonType, parts: map });
-  }
-
-  #sendStyle(id: string, version: string | null, request: IncomingMessage, response: ServerResponse): void {
-    const { project } = this.#options;
-    const tag = version ?? project.sheets.versionOf(id);
-    const sheet = project.sheets.render(id, tag);
-    if (!sheet)
-      return sendText(response, 404, 'text/css; charset=utf-8', `/* There is no style sheet ${id.replaceAll('*/', '')}. */\n`);
-    const path = idToPath(id);
-    const parts = [sheet.text, `\n/*# sourceMappingURL=${project.options.base}~vine/map/style/${path}.json?of=${tag} */\n`];
-    sendTagged(request, response, { tag, type: 'text/css; charset=utf-8', parts });
+  /** What belongs to the tool itself. */
+  async #answerOwn(path: string, request: IncomingMessage, response: ServerResponse): Promise<void> {
+    if (!(await this.#tool.answer(path, request, response))) this.#notFound(`~vine/${path}`, undefined, response);
   }
 
   #notFound(path: string, inBase: string | undefined, response: ServerResponse): void {
@@ -525,7 +370,6 @@ export class VineServer {
 
 /** Exchanges that can be looked at afterwards. */
 const keptExchanges = 500;
-const longestErrorBody = 100_000;
 /** Of a request's head. */
 const mostHeaderBytes = 64 << 10;
 /** More servers than this don't stand in a row: it's a circle. */
@@ -550,18 +394,4 @@ function onClientError(error: NodeJS.ErrnoException, socket: Duplex): void {
   socket.end(
     `HTTP/1.1 ${status}\r\nconnection: close\r\ncontent-type: text/plain; charset=utf-8\r\ncontent-length: ${Buffer.byteLength(body)}\r\n\r\n${body}`,
   );
-}
-
-/** Where Chromium's debugger asks for the folder of a page's sources. */
-const workspacePath = '/.well-known/appspecific/com.chrome.devtools.json';
-
-/** A UUID that stays the same for a folder (RFC 9562, 5.8: version 8, values of our own). */
-function uuidOf(folder: string): string {
-  const hex = createHash('sha256').update(folder).digest('hex');
-  return `${hex.slice(0, 8)}-${hex.slice(8, 12)}-8${hex.slice(13, 16)}-a${hex.slice(17, 20)}-${hex.slice(20, 32)}`;
-}
-
-/** A file outside the project that a module uses. */
-function locate(file: string): StaticFile {
-  return { folder: dirname(file), path: `/${basename(file)}` };
 }
