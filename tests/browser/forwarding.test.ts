@@ -103,3 +103,23 @@ test('a backend that is down gives a page that names rule and address, and JSON 
   });
   await other.stop();
 });
+
+test('a page that was asked for while the backend was away goes on by itself, and the terminal says so', async () => {
+  const first = await Backend.start(() => {});
+  const port = Number(new URL(first.origin).port);
+  await first.close();
+  const other = await Program.serve(workspace.root, ['index.html', '--forward', `/api=${first.origin}`]);
+  await other.next('backend', { where: ({ isUp }) => !isUp });
+  const { page } = await openPage(browser, `${other.url}api/board`);
+  expect(await page.textContent('h1')).toBe('The backend does not answer');
+  const after = other.mark;
+  const second = await Backend.start((_, response) => {
+    response.setHeader('content-type', 'text/html');
+    response.end('<h1>Departures</h1>');
+  }, port);
+  await page.waitForFunction(`document.querySelector('h1')?.textContent === 'Departures'`);
+  const back = await other.next('backend', { after, where: ({ isUp }) => isUp });
+  expect(back).toMatchObject({ backend: first.origin, awayMs: expect.any(Number) });
+  await other.stop();
+  await second.close();
+});

@@ -99,25 +99,20 @@ async function sameAsFresh(hot: Page, fresh: Page, { program, parts }: { program
   for (;;) {
     // It may be reloading by itself just now.
     while (!(await fresh.goto(program.url, { waitUntil: 'load' }).catch(() => undefined)));
-    const shown = await stable(fresh, parts);
-    const seen = await stable(hot, parts);
-    if (shown === seen) return;
-    if (Date.now() > until) expect(seen.split('\n')).toEqual(shown.split('\n'));
+    // An update may still be on its way to either, so they are looked at until they agree.
+    for (let look = 0; look < 5; look++) {
+      const [shown, seen] = [await lookAt(fresh, parts), await lookAt(hot, parts)];
+      if (shown === seen) return;
+      if (Date.now() > until) expect(seen.split('\n')).toEqual(shown.split('\n'));
+    }
   }
 }
 
-/** What a page shows once two looks in a row are the same and as many components are there as should be. */
-async function stable(page: Page, parts: number): Promise<string> {
-  let last = '';
+/** What a page shows once as many components are there as should be. */
+async function lookAt(page: Page, parts: number): Promise<string> {
   const count = `document.querySelectorAll('[data-part]').length === ${parts}`;
   await page.waitForFunction(count, undefined, { timeout: 4000 }).catch(() => undefined);
-  for (;;) {
-    const now = String(
-      await page.evaluate(`new Promise((done) => requestAnimationFrame(() => setTimeout(() => done(${look}))))`).catch(() => ''),
-    );
-    if (now === last && now !== '') return now;
-    last = now;
-  }
+  return String(await page.evaluate(`new Promise((done) => requestAnimationFrame(() => done(${look})))`).catch(() => ''));
 }
 
 async function settles(read: () => Promise<unknown>, wanted: unknown): Promise<void> {

@@ -212,6 +212,29 @@ test('a browser that waits for 100 Continue sends its body when the backend says
   expect(await waiting).toMatch(/^HTTP\/1\.1 100 Continue\r\n\r\nHTTP\/1\.1 200 OK\r\n[\s\S]*heard$/);
 });
 
+test('a change to any other protocol joins both ends', async () => {
+  backend.onRequest = (socket) => {
+    socket.write('HTTP/1.1 101 Switching Protocols\r\nConnection: upgrade\r\nUpgrade: tide/2\r\nX-Berth: 4\r\n\r\nhello ');
+    socket.removeAllListeners('data');
+    socket.on('data', (data) => socket.end(`heard ${data}`));
+  };
+  const { connect } = await import('node:net');
+  const answer = await new Promise<string>((resolve) => {
+    const socket = connect(port, '127.0.0.1', () =>
+      socket.write('GET /api/radio HTTP/1.1\r\nHost: localhost\r\nConnection: Upgrade\r\nUpgrade: tide/2\r\n\r\n'),
+    );
+    let seen = '';
+    socket.on('data', (data) => {
+      seen += data;
+      if (seen.endsWith('hello ')) socket.write('mayday');
+    });
+    socket.on('close', () => resolve(seen));
+  });
+  expect(answer).toMatch(/^HTTP\/1\.1 101 Switching Protocols\r\n[\s\S]*X-Berth: 4\r\n\r\nhello heard mayday$/);
+  expect(backend.received.at(-1)).toMatch(/\r\nUpgrade: tide\/2\r\n/);
+  backend.onRequest = undefined;
+});
+
 test('the newest exchanges can be looked at, with the key only', async () => {
   backend.answer = ok();
   await sendRaw(port, requestOf({ path: '/api/looked-at', answer: '' }, `localhost:${port}`));
