@@ -5,8 +5,8 @@ import { dirname, join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 
 const repository = fileURLToPath(new URL('..', import.meta.url));
-/** Components of one route. */
-const routeSize = 250;
+/** Components of one route; `ROUTES=one` makes a single one of all. */
+const routeSize = process.env.ROUTES === 'one' ? Number.POSITIVE_INFINITY : 250;
 
 /**
  * @param {string} folder an empty folder
@@ -53,7 +53,7 @@ export function tide${n}({ level, at }: Tide${n}): number {
 
 /** Two components below each, in the same route: a tree that every page load draws three levels of. */
 function component(n, word, size) {
-  const route = Math.floor(n / routeSize) * routeSize;
+  const route = Number.isFinite(routeSize) ? Math.floor(n / routeSize) * routeSize : 0;
   const children = [2 * (n - route) + 1, 2 * (n - route) + 2]
     .map((place) => route + place)
     .filter((at) => at < Math.min(size, route + routeSize));

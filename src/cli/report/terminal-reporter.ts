@@ -121,7 +121,7 @@ function exchangeText({ rule, method, target, status, failure, headMs, ms, size,
   const time =
     headMs !== undefined && ms > 2 * headMs + 50 ? `${Math.round(headMs)} ms, open for ${seconds(ms)}` : `${Math.round(ms)} ms`;
   const end = failure === undefined ? '' : ` ${pc.yellow(failure)}`;
-  return `${method.padEnd(7)} ${target}  ${color(status === undefined ? 'no answer' : String(status))} ${time} ${pc.dim(bytes(size))}${end} ${pc.dim(isReplayed ? 'from the recording' : `by ${rule.label} → ${rule.to.label}`)}`;
+  return `${method.padEnd(7)} ${target}  ${color(status === undefined ? 'no answer' : String(status))} ${time} ${pc.dim(bytes(size))}${end} ${pc.dim(isReplayed ? 'from the recording' : `by ${rule.label}`)}`;
 }
 
 function seconds(ms: number): string {
