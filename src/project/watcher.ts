@@ -129,8 +129,10 @@ export class Watcher {
     if (!changes) return;
     // Git holds this file while it switches branches.
     const isBulk = changes.written.size + changes.disappeared.size >= bulkSize;
-    if (isBulk && performance.now() - changes.since < longestBulkMs && existsSync(join(this.#options.root, '.git/index.lock')))
-      return this.#flushWhenQuiet();
+    if (isBulk && performance.now() - changes.since < longestBulkMs && existsSync(join(this.#options.root, '.git/index.lock'))) {
+      this.#timer = setTimeout(() => void this.#flush(), bulkQuietMs);
+      return;
+    }
     this.#pending = undefined;
     await waitForContent(changes.written);
     if (this.#isClosed) return;

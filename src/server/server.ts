@@ -1,4 +1,3 @@
-
 import { statSync } from 'node:fs';
 import { createServer, type IncomingMessage, type Server, type ServerResponse } from 'node:http';
 import { join } from 'node:path';
@@ -13,7 +12,7 @@ import type { CompiledRule, ForwardRule } from '../forward/rule.js';
 import type { Project, ProjectUpdate } from '../project/project.js';
 import { TypedEvents } from '../project/typed-events.js';
 import { type ListenOptions, listen } from './listen.js';
-import { LiveChannel, type LivePage, } from './live-channel.js';
+import { LiveChannel, type LivePage } from './live-channel.js';
 import { mapError } from './map-stack.js';
 import { notFoundPage } from './not-found.js';
 import { looksLikeFile, type PageRoute, PageRoutes } from './page-routes.js';
