@@ -17,6 +17,8 @@ const secrets = new Set(['authorization', 'proxy-authorization', 'cookie', 'set-
 /** Bodies beyond this are left out, and so are exchanges beyond so many: the oldest go. */
 const longestBody = 8 << 20;
 const mostEntries = 5000;
+/** Stands in the content of an answer whose body was too long to be kept. */
+export const leftOut = 'left out: longer than 8 MB';
 const writeAfterMs = 300;
 
 /** Writes exchanges with backends to a HAR file as they end. */
@@ -61,9 +63,9 @@ export class Recorder {
     this.#write();
   }
 
-  #requestOf(request: IncomingMessage, origin: string, body: Buffer[]): HarEntry['request'] {
+  #requestOf(request: IncomingMessage, origin: string, body: Body): HarEntry['request'] {
     const url = new URL(request.url ?? '/', origin);
-    const text = Buffer.concat(body).toString('utf8');
+    const text = Buffer.concat(body.chunks).toString('utf8');
     return {
       method: request.method ?? 'GET',
       url: url.href,
@@ -77,8 +79,8 @@ export class Recorder {
     };
   }
 
-  #responseOf(answer: IncomingMessage, fields: readonly string[], body: Buffer[]): HarEntry['response'] {
-    const bytes = decoded(Buffer.concat(body), answer.headers['content-encoding']);
+  #responseOf(answer: IncomingMessage, fields: readonly string[], body: Body): HarEntry['response'] {
+    const bytes = decoded(Buffer.concat(body.chunks), answer.headers['content-encoding']);
     const text = bytes.toString('utf8');
     const isText = Buffer.from(text, 'utf8').equals(bytes);
     return {
@@ -90,6 +92,7 @@ export class Recorder {
       content: {
         size: bytes.length,
         mimeType: answer.headers['content-type'] ?? '',
+        ...(body.size > longestBody ? { comment: leftOut } : {}),
         ...(isText ? { text } : { text: bytes.toString('base64'), encoding: 'base64' }),
       },
       redirectURL: String(answer.headers.location ?? ''),
@@ -124,14 +127,20 @@ export interface Recording {
   answered(answer: IncomingMessage, fields: readonly string[]): void;
 }
 
-function collect(message: IncomingMessage): Buffer[] {
-  const chunks: Buffer[] = [];
-  let size = 0;
+interface Body {
+  chunks: Buffer[];
+  size: number;
+}
+
+function collect(message: IncomingMessage): Body {
+  const body: Body = { chunks: [], size: 0 };
   message.on('data', (chunk: Buffer) => {
-    size += chunk.length;
-    if (size <= longestBody) chunks.push(chunk);
+    body.size += chunk.length;
+    if (body.size <= longestBody) body.chunks.push(chunk);
+    // Half a body is no use to anybody.
+    else body.chunks.length = 0;
   });
-  return chunks;
+  return body;
 }
 
 function decoded(bytes: Buffer, encoding: string | undefined): Buffer {

@@ -2,6 +2,7 @@ import type { IncomingMessage, ServerResponse } from 'node:http';
 import { setTimeout as delay } from 'node:timers/promises';
 import { nearMiss } from '../core/near-miss.js';
 import type { HarEntry } from './har.js';
+import { leftOut } from './recorder.js';
 
 export interface ReplayOptions {
   entries: readonly HarEntry[];
@@ -24,6 +25,7 @@ export class Replay {
     this.isOnly = isOnly;
     this.#withDelays = withDelays;
     for (const entry of entries) {
+      if (entry.response.content.comment === leftOut) continue;
       const key = keyOf(entry.request.method, pathOf(entry.request.url));
       this.#entries.set(key, [...(this.#entries.get(key) ?? []), entry]);
     }

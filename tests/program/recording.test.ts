@@ -15,6 +15,7 @@ beforeAll(async () => {
       response.writeHead(200, { 'content-type': 'text/plain', 'content-encoding': 'gzip' });
       response.end(gzipSync('high water'));
     } else if (request.url === '/api/bytes') response.end(Buffer.from([0, 255, 128, 7]));
+    else if (request.url === '/api/long') response.end(Buffer.alloc(9 << 20));
     else if (request.url === '/api/empty') response.writeHead(204).end();
     else {
       response.writeHead(201, { 'content-type': 'application/json', 'set-cookie': 'watch=dog', 'x-tide': 'high' });
@@ -39,14 +40,15 @@ test('exchanges are recorded as HAR 1.2 without secrets, and replayed when the b
     body: '{"minutes":5}',
     headers: { 'content-type': 'application/json', cookie: 'secret=1', authorization: 'Bearer x' },
   });
-  for (const path of ['count', 'count', 'zipped', 'bytes', 'empty'])
+  for (const path of ['count', 'count', 'zipped', 'bytes', 'empty', 'long'])
     await (await fetch(`${recording.url}api/${path}`)).arrayBuffer();
   const told = await recording.next('exchange', { where: ({ target }) => target.startsWith('/api/hold') });
   expect(told).toMatchObject({ rule: '/api', method: 'POST', status: 201, size: 11 });
   await recording.stop();
   const { log } = har();
   expect(log).toMatchObject({ version: '1.2', creator: { name: 'Vine Spark' } });
-  expect(log.entries).toHaveLength(6);
+  expect(log.entries).toHaveLength(7);
+  expect(log.entries.at(-1).response.content).toMatchObject({ comment: 'left out: longer than 8 MB', text: '' });
   const [hold] = log.entries;
   expect(hold.request).toMatchObject({
     method: 'POST',
@@ -76,6 +78,7 @@ test('exchanges are recorded as HAR 1.2 without secrets, and replayed when the b
     code: 'not-recorded',
     message: expect.stringContaining('It has one to GET /api/count.'),
   });
+  expect((await fetch(`${only.url}api/long`)).status).toBe(502);
   expect(await (await fetch(`${only.url}api/count`)).text()).toBe('1');
   expect(only.events.filter(({ event }) => event === 'backend')).toEqual([]);
   await only.stop();

@@ -21,6 +21,9 @@ export class PageErrors {
     this.#report = report;
     this.#isUpdating = takeMark();
     if (this.#isUpdating) addEventListener('load', () => this.updating(), { once: true });
+    // What the user does next has consequences of its own.
+    for (const action of ['pointerdown', 'keydown'])
+      addEventListener(action, () => this.#ended(), { capture: true, passive: true });
     addEventListener('error', ({ error, message, filename, lineno, colno }) => {
       // Errors of workers come here too, without what was thrown; the worker has told them itself.
       if (!(error instanceof Error) && filename.includes('/~vine/worker/')) return;
@@ -33,9 +36,11 @@ export class PageErrors {
   updating(): void {
     this.#isUpdating = true;
     clearTimeout(this.#timer);
-    this.#timer = setTimeout(() => {
-      this.#isUpdating = false;
-    }, aftermathMs);
+    this.#timer = setTimeout(() => this.#ended(), aftermathMs);
+  }
+
+  #ended(): void {
+    this.#isUpdating = false;
   }
 
   /** The page is about to reload because of an update. */
