@@ -45,9 +45,11 @@ test('a save by renaming, with a backup and a temporary file beside it, is one u
   await start();
   const after = program.mark;
   for (const [n, word] of ['two', 'three', 'four'].entries()) {
+    const mark = program.mark;
     workspace.write({ 'tide.js~': tide('backup'), '.tide.js.swp': 'x', '4913': '', [`tide.js.${n}.tmp`]: tide(word) });
     renameSync(workspace.path(`tide.js.${n}.tmp`), workspace.path('tide.js'));
     await shows(word);
+    await program.next('applied', { after: mark });
   }
   expect(updates(after).map(({ changed }) => changed)).toEqual([['tide.js'], ['tide.js'], ['tide.js']]);
   expect(at.loads()).toBe(1);
