@@ -1,5 +1,6 @@
 import type { PageMessage } from '../core/live/messages.js';
-import type { Project, ProjectUpdate } from '../project/project.js';
+import type { Project } from '../project/project.js';
+import type { ProjectUpdate } from '../project/update-maker.js';
 import type { LiveChannel, LivePage } from '../server/live-channel.js';
 import type { PageReport, Reporter } from './report/reporter.js';
 

@@ -15,6 +15,7 @@ const meanings: Record<string, string> = {
   ECONNRESET: 'The backend ended the connection before it answered.',
   ENOTFOUND: 'There is no host of that name.',
   ETIMEDOUT: 'No connection comes about in time.',
+  CONNECTIONS_TAKEN: 'All connections to it are taken, e.g. by event streams that stay open.',
   ANSWER_TIMEOUT: 'It takes longer to answer than the rule allows (timeouts.answerMs).',
   DEPTH_ZERO_SELF_SIGNED_CERT: 'Its certificate is self-signed; selfSigned: true in the rule accepts it.',
   SELF_SIGNED_CERT_IN_CHAIN: 'Its certificate is self-signed; selfSigned: true in the rule accepts it.',

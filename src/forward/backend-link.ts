@@ -45,18 +45,33 @@ export class BackendLink {
   }
 }
 
-/** Gives up where a connection does not come about in time, e.g. behind a firewall that drops everything. */
+/**
+ * Gives up where no connection comes about in time, e.g. behind a firewall that drops everything, or where all are taken
+ * and stay so.
+ */
 function limitConnecting(request: ClientRequest, limitMs: number): void {
-  request.on('socket', (socket) => {
+  if (request.reusedSocket) return;
+  let hasSocket = false;
+  request.once('socket', (socket) => {
+    hasSocket = true;
     if (!socket.connecting) return;
     const timer = setTimeout(() => request.destroy(timedOut('ETIMEDOUT')), limitMs);
-    const stop = () => clearTimeout(timer);
-    socket.once('connect', stop);
-    socket.once('close', stop);
+    for (const event of ['connect', 'close']) socket.once(event, () => clearTimeout(timer));
+  });
+  // Mostly a connection is there at once.
+  setImmediate(() => {
+    if (hasSocket || request.destroyed) return;
+    const timer = setTimeout(() => {
+      const error = timedOut('CONNECTIONS_TAKEN');
+      request.destroy(error);
+      // Without a connection that alone tells nobody until there is one.
+      request.emit('error', error);
+    }, limitMs);
+    for (const event of ['socket', 'close']) request.once(event, () => clearTimeout(timer));
   });
 }
 
 /** The error of a backend that takes too long. */
-export function timedOut(code: 'ETIMEDOUT' | 'ANSWER_TIMEOUT'): NodeJS.ErrnoException {
+export function timedOut(code: 'ETIMEDOUT' | 'ANSWER_TIMEOUT' | 'CONNECTIONS_TAKEN'): NodeJS.ErrnoException {
   return Object.assign(new Error('The backend takes too long.'), { code });
 }

@@ -14,6 +14,7 @@ export interface BackendChange {
   code?: string;
 }
 
+const signsOfAbsence = new Set(['ECONNREFUSED', 'EHOSTUNREACH', 'ENETUNREACH', 'ENOENT', 'ENOTFOUND', 'EAI_AGAIN', 'ETIMEDOUT']);
 const lookEveryMs = 1000;
 const patienceMs = 3000;
 
@@ -53,8 +54,8 @@ export class BackendStates {
 
   failed({ label }: Target, code: string): void {
     const state = this.#states.get(label);
-    // A slow answer or a broken connection is no sign that nothing listens there.
-    if (state && code !== 'ANSWER_TIMEOUT' && code !== 'ECONNRESET') this.#isDown(state, code);
+    // Anything else, such as a slow answer or a certificate that isn't trusted, comes from a backend that is there.
+    if (state && signsOfAbsence.has(code)) this.#isDown(state, code);
   }
 
   close(): void {

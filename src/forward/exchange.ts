@@ -63,13 +63,17 @@ export function exchange(input: ExchangeInput): void {
     ms: 0,
     size: 0,
   };
+  const asked: Asked = { isAgain: false };
   response.once('close', () => {
     report.ms = performance.now() - report.from;
-    if (!response.writableFinished) report.failure ??= 'the browser went away';
+    if (!response.writableFinished) {
+      report.failure ??= 'the browser went away';
+      asked.outgoing?.destroy();
+    }
     input.onEnd(report);
   });
   if (input.replay?.isOnly) void answerFromRecording(input, report, input.replay);
-  else askBackend(input, report, false);
+  else askBackend(input, report, asked);
 }
 
 /** Without a backend: the recorded answer, or a sentence that says which one is missing. */
@@ -84,7 +88,13 @@ async function answerFromRecording({ request, response }: ExchangeInput, report:
   response.end(`${JSON.stringify({ error }, null, 2)}\n`);
 }
 
-function askBackend(input: ExchangeInput, report: ExchangeReport, isAgain: boolean): void {
+/** The request to the backend that is under way, and whether it's the second one. */
+interface Asked {
+  outgoing?: ClientRequest;
+  isAgain: boolean;
+}
+
+function askBackend(input: ExchangeInput, report: ExchangeReport, asked: Asked): void {
   const { request, response, rule, link, isContinued } = input;
   const hasBody = request.headers['transfer-encoding'] !== undefined || Number(request.headers['content-length'] ?? 0) > 0;
   const isRepeatable = idempotent.has(report.method) && !hasBody;
@@ -93,40 +103,43 @@ function askBackend(input: ExchangeInput, report: ExchangeReport, isAgain: boole
   if (request.headers.trailer !== undefined) fields.push('trailer', request.headers.trailer);
   const outgoing = link.ask(rule, {
     method: report.method,
-    path: targetPath(rule, report.target.replace(/^[a-z][a-z0-9+.-]*:\/\/[^/?#]*/i, '') || '/'),
+    path: targetPath(rule, report.target),
     fields,
     // A kept connection may have been closed just now; only what can be sent twice may find that out.
-    isFresh: isAgain || !isRepeatable,
+    isFresh: asked.isAgain || !isRepeatable,
   });
+  asked.outgoing = outgoing;
   const recording = input.recorder?.begin(request, `http://${rule.to.host}`);
   const timer = limitAnswer(outgoing, rule.timeouts.answerMs);
   outgoing.on('information', ({ statusCode, rawHeaders }) => {
     if (statusCode === 103) response.writeEarlyHints(hintsOf(rawHeaders));
   });
-  outgoing.on('continue', () => {
-    response.writeContinue();
-    sendBody(request, outgoing);
-  });
+  outgoing.on('continue', () => response.writeContinue());
   outgoing.on('response', (answer) => {
     clearTimeout(timer);
     report.status = answer.statusCode!;
     report.headMs = performance.now() - report.from;
     input.onAnswer(report.status);
-    recording?.answered(answer, responseFields(answer, request, rule));
-    relay(answer, input, report);
+    const fields = responseFields(answer, input);
+    recording?.answered(answer, fields);
+    relay({ answer, fields, response, report });
   });
   outgoing.on('error', (error: NodeJS.ErrnoException) => {
     clearTimeout(timer);
-    if (response.destroyed || report.status !== undefined) return response.destroy();
-    if (!isAgain && isRepeatable && outgoing.reusedSocket) return askBackend(input, report, true);
+    // It was told already, or nobody is there to be told.
+    if (report.failure !== undefined || response.destroyed) return;
+    if (report.status !== undefined) return void response.destroy();
+    if (!asked.isAgain && isRepeatable && outgoing.reusedSocket) {
+      asked.isAgain = true;
+      return askBackend(input, report, asked);
+    }
     fail(error, input, report);
   });
-  response.once('close', () => {
-    if (!response.writableFinished) outgoing.destroy();
-  });
+  if (!hasBody) return void outgoing.end();
+  // The head goes ahead, so that the backend can say whether it wants the body. A browser that gets no answer sends the
+  // body after a while all the same, and many backends only wait for it.
   if (isContinued) outgoing.write(nothing);
-  else if (hasBody) sendBody(request, outgoing);
-  else outgoing.end();
+  sendBody(request, outgoing);
 }
 
 /** Passes on the body with backpressure, and its trailers. Errors of either side arrive at the listeners of the exchange. */
@@ -141,12 +154,21 @@ function limitAnswer(outgoing: ClientRequest, limitMs: number): NodeJS.Timeout |
   return limitMs > 0 ? setTimeout(() => outgoing.destroy(timedOut('ANSWER_TIMEOUT')), limitMs) : undefined;
 }
 
-function relay(answer: IncomingMessage, { request, response, rule }: ExchangeInput, report: ExchangeReport): void {
-  const fields = responseFields(answer, request, rule);
-  if (answer.headers.trailer) fields.push('trailer', answer.headers.trailer);
+interface Relay {
+  answer: IncomingMessage;
+  fields: string[];
+  response: ServerResponse;
+  report: ExchangeReport;
+}
+
+function relay({ answer, fields, response, report }: Relay): void {
   // The backend's date, or none: it isn't ours to add.
   response.sendDate = false;
-  response.writeHead(answer.statusCode!, answer.statusMessage, fields);
+  response.writeHead(
+    answer.statusCode!,
+    answer.statusMessage,
+    answer.headers.trailer ? [...fields, 'trailer', answer.headers.trailer] : fields,
+  );
   let hasBegun = false;
   answer.on('data', (chunk: Buffer) => {
     hasBegun = true;
@@ -176,7 +198,7 @@ function fail(error: NodeJS.ErrnoException, input: ExchangeInput, report: Exchan
   input.onFailure(code);
   if (replay?.has(request)) return void answerFromRecording(input, report, replay);
   const wantsHtml = (request.headers.accept ?? '').includes('text/html');
-  const isLate = code === 'ETIMEDOUT' || code === 'ANSWER_TIMEOUT';
+  const isLate = code === 'ETIMEDOUT' || code === 'ANSWER_TIMEOUT' || code === 'CONNECTIONS_TAKEN';
   const { type, body } = backendDownPage({ label: rule.label, origin: rule.to.label, path: report.target, code, wantsHtml });
   // What the browser still sends is read and dropped, so that it gets to read the answer.
   request.resume();

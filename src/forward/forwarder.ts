@@ -4,7 +4,7 @@ import { pipeline } from 'node:stream';
 import { BackendLink } from './backend-link.js';
 import { type BackendChange, BackendStates } from './backend-states.js';
 import { type ExchangeReport, exchange } from './exchange.js';
-import { endToEnd, headerPairs, requestFields } from './headers.js';
+import { headerPairs, requestFields, responseFields } from './headers.js';
 import type { Recorder } from './recorder.js';
 import type { Replay } from './replay.js';
 import { decodedPath, normalPath } from './request-path.js';
@@ -86,6 +86,9 @@ export class Forwarder {
       ms: 0,
       size: 0,
     };
+    const badGateway = 'HTTP/1.1 502 Bad Gateway\r\nconnection: close\r\ncontent-length: 0\r\n\r\n';
+    // A recording holds no conversations.
+    if (this.#tape.replay?.isOnly) return void socket.end(badGateway);
     const outgoing = this.#link.ask(rule, {
       method: request.method ?? 'GET',
       path: targetPath(rule, report.target),
@@ -99,7 +102,8 @@ export class Forwarder {
     outgoing.on('upgrade', (answer, backend, backendHead) => {
       report.status = answer.statusCode!;
       this.#states.answered(rule.to);
-      socket.write(statusLine(answer) + fieldLines(answer.rawHeaders), 'latin1');
+      const fields = responseFields(answer, { request, rule }, ['connection', 'upgrade']);
+      socket.write(statusLine(answer) + fieldLines(fields), 'latin1');
       if (backendHead.length > 0) socket.write(backendHead);
       if (head.length > 0) backend.write(head);
       join(backend, socket);
@@ -107,14 +111,15 @@ export class Forwarder {
     outgoing.on('response', (answer) => {
       report.status = answer.statusCode!;
       // The backend refuses: its answer goes back as it is, and the connection ends with it.
-      socket.write(`${statusLine(answer)}${fieldLines([...endToEnd(answer), 'connection', 'close'])}`, 'latin1');
+      const fields = [...responseFields(answer, { request, rule }), 'connection', 'close'];
+      socket.write(statusLine(answer) + fieldLines(fields), 'latin1');
       pipeline(answer, socket, () => socket.destroy());
     });
     outgoing.on('error', (error: NodeJS.ErrnoException) => {
       if (report.status !== undefined) return socket.destroy();
       report.failure = error.code ?? error.message;
       this.#states.failed(rule.to, report.failure);
-      socket.end('HTTP/1.1 502 Bad Gateway\r\nconnection: close\r\ncontent-length: 0\r\n\r\n');
+      socket.end(badGateway);
     });
     outgoing.end();
   }

@@ -19,14 +19,20 @@ export function* headerPairs(rawHeaders: readonly string[]): Generator<[name: st
   for (let at = 0; at + 1 < rawHeaders.length; at += 2) yield [rawHeaders[at]!, rawHeaders[at + 1]!];
 }
 
-/** The end-to-end fields of a message as a flat list, duplicates and order kept. */
-export function endToEnd(message: IncomingMessage, keep: readonly string[] = []): string[] {
+/** The end-to-end fields of a message as a flat list, duplicates and order kept; without those that `skip` holds (lower case). */
+export function endToEnd(
+  message: IncomingMessage,
+  { keep = [], skip }: { keep?: readonly string[]; skip?: Readonly<Record<string, unknown>> } = {},
+): string[] {
   const listed = fieldsNamedBy(message.headers.connection);
+  const { rawHeaders } = message;
   const out: string[] = [];
-  for (const [name, value] of headerPairs(message.rawHeaders)) {
-    const lower = name.toLowerCase();
-    if (!keep.includes(lower) && (hopByHop.has(lower) || listed?.has(lower))) continue;
-    out.push(name, value);
+  // By index and not over pairs: this runs twice in every exchange.
+  for (let at = 0; at + 1 < rawHeaders.length; at += 2) {
+    const lower = rawHeaders[at]!.toLowerCase();
+    if ((hopByHop.has(lower) || listed?.has(lower)) && !keep.includes(lower)) continue;
+    if (skip && lower in skip) continue;
+    out.push(rawHeaders[at]!, rawHeaders[at + 1]!);
   }
   return out;
 }
@@ -59,29 +65,31 @@ export function requestFields(request: IncomingMessage, rule: ForwardRule, keep:
     const own = `for="${client.includes(':') ? `[${client}]` : client}";host="${browserHost}";proto=${isSecure ? 'https' : 'http'}`;
     added.forwarded = headers.forwarded ? `${headers.forwarded}, ${own}` : own;
   }
-  const out: string[] = [];
-  for (const [name, value] of headerPairs(endToEnd(request, keep))) if (!(name.toLowerCase() in added)) out.push(name, value);
+  const out = endToEnd(request, { keep, skip: added });
   for (const [name, value] of Object.entries(added)) out.push(name, value);
   return withChanges(out, rule.requestHeaders);
 }
 
 /** The answer's fields for the browser, with cookies, redirects and fields changed as the rule says. */
-export function responseFields(answer: IncomingMessage, request: IncomingMessage, rule: ForwardRule): string[] {
-  const out: string[] = [];
-  for (const [name, value] of headerPairs(endToEnd(answer))) {
-    const lower = name.toLowerCase();
-    if (lower === 'set-cookie') out.push(name, changedCookie(value, rule.cookies));
-    else if (lower === 'location' && rule.redirects === 'ours') out.push(name, locationHere(value, request, rule));
-    else out.push(name, value);
+export function responseFields(
+  answer: IncomingMessage,
+  { request, rule }: { request: IncomingMessage; rule: ForwardRule },
+  keep: readonly string[] = [],
+): string[] {
+  const out = endToEnd(answer, { keep });
+  for (let at = 0; at + 1 < out.length; at += 2) {
+    const lower = out[at]!.toLowerCase();
+    if (lower === 'set-cookie') out[at + 1] = changedCookie(out[at + 1]!, rule.cookies);
+    else if (lower === 'location' && rule.redirects === 'ours') out[at + 1] = locationHere(out[at + 1]!, request, rule);
   }
   return withChanges(out, rule.responseHeaders);
 }
 
 /** Sets and removes fields. One that is set stands where its first namesake stood, or at the end. */
-function withChanges(fields: readonly string[], changes: HeaderChanges): string[] {
+function withChanges(fields: string[], changes: HeaderChanges): string[] {
   const wanted = typeof changes === 'function' ? changes(asRecord(fields)) : changes;
   const left = new Map(Object.entries(wanted).map(([name, value]) => [name.toLowerCase(), { name, value }]));
-  if (left.size === 0) return [...fields];
+  if (left.size === 0) return fields;
   const done = new Set<string>();
   const out: string[] = [];
   for (const [name, value] of headerPairs(fields)) {

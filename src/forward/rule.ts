@@ -89,8 +89,9 @@ export function findRule(rules: readonly CompiledRule[], query: RuleQuery, when:
   return best;
 }
 
-/** The request-target for the backend. */
-export function targetPath(rule: ForwardRule, target: string): string {
+/** The request-target for the backend, which is asked by path whatever form the browser's request had. */
+export function targetPath(rule: ForwardRule, requestTarget: string): string {
+  const target = requestTarget.replace(/^[a-z][a-z0-9+.-]*:\/\/[^/?#]*/i, '') || '/';
   if (typeof rule.path === 'function') return rule.path(target);
   const { drop = '', add = '' } = rule.path ?? {};
   const rest = isBelow(target, drop) ? target.slice(drop.length) : target;

@@ -5,9 +5,10 @@ import { contentHash } from './content-hash.js';
 import type { DiskFiles } from './disk-files.js';
 import type { MadeOf } from './made-of.js';
 import type { ModuleContent } from './module-content.js';
-import { emptyModule, type ModuleLoader } from './module-loader.js';
+import type { ModuleLoader } from './module-loader.js';
 import type { PageSet } from './page-set.js';
 import type { Paths } from './paths.js';
+import { emptyModule, type RequestTargets } from './request-targets.js';
 import type { StyleCompiler } from './style-compiler.js';
 import type { TsSettings } from './ts-settings.js';
 import { type FileChanges, readIfThere } from './watcher.js';
@@ -22,6 +23,7 @@ export interface ChangeReaderOptions {
   typescript: TsSettings;
   compiler: StyleCompiler;
   loader: ModuleLoader;
+  targets: RequestTargets;
   pages: PageSet;
   madeOf: MadeOf;
   /** Modules that could not be made. */
@@ -92,14 +94,14 @@ export class ChangeReader {
 
   /** The modules that come out differently after an install: other files, or other answers to what is imported. */
   #repackaged(): string[] {
-    const { files, resolver, loader, failed, graph, paths } = this.#options;
+    const { files, resolver, loader, targets, failed, graph, paths } = this.#options;
     files.forgetAll();
     resolver.forget();
     if (loader.refreshChanged()) return this.#reconfigured();
     const affected = [...failed.keys()];
     for (const id of graph.ids()) {
       const isChanged = id.includes('node_modules/') && this.#isNews(id, paths.fileOf(id.replace(/\?.*$/, '')));
-      if (isChanged || loader.isResolvedOtherwise(id, graph.edges(id))) affected.push(id);
+      if (isChanged || targets.areChanged(id, graph.edges(id))) affected.push(id);
     }
     return affected;
   }

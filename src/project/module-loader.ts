@@ -1,8 +1,7 @@
 import { createRequire } from 'node:module';
-import { dirname, join, resolve } from 'node:path';
+import { dirname, resolve } from 'node:path';
 import { init as initLexer, parse } from 'es-module-lexer';
 import type { Adapter } from '../core/adapter.js';
-import type { Files } from '../core/files.js';
 import type { Edge } from '../core/graph/module-graph.js';
 import { lineStarts } from '../core/line-index.js';
 import { linkCommonJs } from '../core/link/link-commonjs.js';
@@ -12,7 +11,6 @@ import type { Linked, ModuleRequest } from '../core/link/linked.js';
 import { sourcePosition } from '../core/maps/source-position.js';
 import type { RuntimeEdges } from '../core/pieces/piece.js';
 import { type Problem, problemAt } from '../core/problem.js';
-import { explainFailure } from '../core/resolve/explain-failure.js';
 import type { Resolver } from '../core/resolve/resolver.js';
 import { checkSyntax } from '../core/translate/check-syntax.js';
 import { chooseHandle } from '../core/translate/handle.js';
@@ -22,17 +20,11 @@ import { contentHash } from './content-hash.js';
 import { loadStyle } from './load-style.js';
 import type { ModuleContent, UrlTarget } from './module-content.js';
 import type { Paths } from './paths.js';
+import { preactRefresh, type RequestTargets } from './request-targets.js';
 import type { StyleCompiler } from './style-compiler.js';
 import type { TsSettings } from './ts-settings.js';
 
-const ownRequire = createRequire(import.meta.url);
-
-/** Helpers of the translator, and Preact's refresh runtime, come with Vine Spark and not with the project. */
-const ownPackages = /^@oxc-project\/runtime\/|^@prefresh\/core$/;
-const preactRefresh = '@prefresh/core';
-
-/** The id of the module that stands for what a package leaves out in browsers. */
-export const emptyModule = '~vine/empty';
+const _ownRequire = createRequire(import.meta.url);
 
 /** A module as far as it could be made: with content and edges, or with what is wrong. */
 export type Loaded =
@@ -43,7 +35,7 @@ export type Loaded =
 export interface LoaderOptions {
   paths: Paths;
   resolver: Resolver;
-  files: Files;
+  targets: RequestTargets;
   installCommand: string;
   typescript: TsSettings;
   compiler: StyleCompiler;
@@ -76,18 +68,6 @@ export class ModuleLoader {
     const before = this.#refresh;
     this.#refresh = this.#hasReact();
     return this.#refresh !== before;
-  }
-
-  /** Whether some specifier of a module leads somewhere else than its edges say. */
-  isResolvedOtherwise(id: string, edges: readonly Edge[]): boolean {
-    const { resolver, paths } = this.#options;
-    return edges.some(({ kind, specifier, target }) => {
-      // Paths are looked after file by file.
-      if ((kind !== 'import' && kind !== 'dynamic' && kind !== 'require') || /^[./]/.test(specifier)) return false;
-      if (ownPackages.test(specifier) || this.#adapterTarget(id, specifier) !== undefined) return false;
-      const resolution = resolver.resolve(specifier, paths.fileOf(id), kind === 'require' ? 'require' : 'import');
-      return 'found' in resolution ? paths.idOf(resolution.found) !== target.replace(/\?.*$/, '') : 'failure' in resolution;
-    });
   }
 
   async load(id: string, bytes: Buffer, isChecked = false): Promise<Loaded> {
@@ -234,21 +214,23 @@ export class ModuleLoader {
     const edges: Edge[] = [];
     const urls: UrlTarget[] = [];
     const runtime: RuntimeEdges = { version: '', imports: [] };
+    const { targets } = this.#options;
     for (const request of linked.requests) {
       if (request.isPattern) {
-        for (const [specifier, target] of this.#matches(id, request.specifier)) {
+        for (const [specifier, target] of targets.matches(id, request.specifier)) {
           edges.push({ kind: 'dynamic', specifier, target });
           runtime.dynamic = { ...runtime.dynamic, [specifier]: { id: target, piece: this.#options.lazyPiece(target) } };
         }
         continue;
       }
       if (request.kind === 'url' || request.kind === 'worker') {
-        const target = this.#urlTarget(id, request);
+        const target = targets.ofUrl(id, request);
         urls.push({ kind: request.kind, specifier: request.specifier, ...(target ? { target } : {}) });
         if (target) edges.push({ kind: request.kind, specifier: request.specifier, target });
         continue;
       }
-      const target = this.#target(id, request, script, problems);
+      const { target, problem } = targets.ofModule(id, request);
+      if (problem) problems.push(problemAt(placeOf(id, request, script), problem));
       if (target === undefined) continue;
       edges.push({ kind: request.kind, specifier: request.specifier, target });
       if (request.kind === 'import') runtime.imports.push(target);
@@ -261,7 +243,7 @@ export class ModuleLoader {
     if (problems.length > 0) return { problems, edges };
     if (!inPackage && edges.some(({ target }) => /(?:^|\/)node_modules\/preact\//.test(target))) {
       // Behind the module's own imports, whose places are counted, and before its body.
-      const target = this.#options.paths.idOf(ownRequire.resolve(preactRefresh));
+      const target = targets.ofOwn(preactRefresh);
       edges.push({ kind: 'import', specifier: preactRefresh, target });
       runtime.imports.push(target);
     }
@@ -279,78 +261,6 @@ export class ModuleLoader {
       content: { kind: 'script', source, linked, edges: runtime, inPackage, isChecked, urls, ...(map ? { map } : {}) },
       edges,
     };
-  }
-
-  #target(id: string, request: ModuleRequest, script: LinkedScript, problems: Problem[]): string | undefined {
-    const { resolver, paths, installCommand } = this.#options;
-    const { specifier, kind } = request;
-    if (/^(?:[a-z][a-z0-9+.-]+:)?\/\//i.test(specifier) || specifier.startsWith('data:'))
-      return kind === 'dynamic' ? undefined : this.#foreign(id, request, script, problems);
-    if (ownPackages.test(specifier)) return paths.idOf(ownRequire.resolve(specifier));
-    const adapted = this.#adapterTarget(id, specifier);
-    if (adapted !== undefined) return adapted;
-    // Preact's refresh runtime comes with Vine Spark and works on the project's Preact.
-    const from = specifier === 'preact' && id.includes('node_modules/@prefresh/') ? 'page.html' : id;
-    const resolution = resolver.resolve(specifier, paths.fileOf(from), kind === 'require' ? 'require' : 'import');
-    if ('empty' in resolution) return emptyModule;
-    if ('found' in resolution) return withType(paths.idOf(resolution.found), request.type);
-    if (kind === 'require' && !request.isCertain) return undefined;
-    problems.push(
-      problemAt(
-        placeOf(id, request, script),
-        explainFailure(resolution.failure, specifier, { root: paths.root, installCommand }),
-      ),
-    );
-    return undefined;
-  }
-
-  /** The id that the user's own adapters give a specifier. */
-  #adapterTarget(id: string, specifier: string): string | undefined {
-    const { adapters, paths } = this.#options;
-    for (const adapter of adapters) {
-      const found = adapter.resolve?.(specifier, paths.fileOf(id));
-      if (found !== undefined) return paths.idOf(found);
-    }
-    return undefined;
-  }
-
-  /** The module or file behind `new URL('…', import.meta.url)`; one that isn't there is left to the browser. */
-  #urlTarget(id: string, { specifier, kind }: ModuleRequest): string | undefined {
-    const { resolver, paths } = this.#options;
-    const path = /^[./]/.test(specifier) ? specifier : `./${specifier}`;
-    const resolution = resolver.resolve(path, paths.fileOf(id), 'import');
-    if (!('found' in resolution)) return undefined;
-    const target = paths.idOf(resolution.found);
-    return kind === 'worker' || kindOfFile(target) === 'asset' ? target : `${target}?url`;
-  }
-
-  /** The files that a pattern such as `./berths/*.ts` stands for, by the specifiers that name them. */
-  #matches(id: string, pattern: string): [specifier: string, target: string][] {
-    const [before, after] = pattern.split('*') as [string, string];
-    const { paths, files } = this.#options;
-    const cut = before.lastIndexOf('/') + 1;
-    const folder = join(dirname(paths.fileOf(id)), before.slice(0, cut));
-    const matches: [string, string][] = [];
-    for (const name of files.list(folder)) {
-      const kind = kindOfFile(name);
-      if (!name.startsWith(before.slice(cut)) || !kind || files.kindOf(join(folder, name)) !== 'file') continue;
-      const target = paths.idOf(files.realPath(join(folder, name)));
-      if (name.endsWith(after)) matches.push([before.slice(0, cut) + name, target]);
-      // Without an extension in the pattern, scripts can be meant without theirs.
-      if (after === '' && kind === 'script') matches.push([before.slice(0, cut) + name.replace(/\.[^.]+$/, ''), target]);
-    }
-    return matches;
-  }
-
-  #foreign(id: string, request: ModuleRequest, script: LinkedScript, problems: Problem[]): undefined {
-    problems.push(
-      problemAt(placeOf(id, request, script), {
-        code: 'import-unresolved',
-        message: `'${request.specifier}' is a URL, which can only be imported with import().`,
-        hint: 'Install the package instead, or load it with import().',
-      }),
-    );
-    return undefined;
   }
 
   #json(id: string, source: string): Loaded {
@@ -402,12 +312,4 @@ function placeIn(
 ) {
   const start = map ? sourcePosition(map, text, offset, source) : offset;
   return { file: id, text: source, start, end: start + length };
-}
-
-/** Kinds of files for which a type attribute says nothing new. */
-const kindOfType: Record<string, string> = { json: 'json', javascript: 'script' };
-
-/** The id of a module that is imported with a type attribute. */
-function withType(id: string, type: string | undefined): string {
-  return type === undefined || kindOfType[type] === kindOfFile(id) ? id : `${id}?${type}`;
 }

@@ -8,7 +8,8 @@ import { joinPiece, type Piece, type PieceModule } from '../core/pieces/piece.js
 import { contentHash } from '../project/content-hash.js';
 import type { ScriptContent } from '../project/module-content.js';
 import type { Page } from '../project/page.js';
-import type { Project, ProjectUpdate } from '../project/project.js';
+import type { Project } from '../project/project.js';
+import type { ProjectUpdate } from '../project/update-maker.js';
 import type { Origin, StackFrame } from './map-stack.js';
 import { ShippedMaps } from './shipped-maps.js';
 

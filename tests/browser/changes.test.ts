@@ -1,44 +1,17 @@
-import { cpSync, renameSync, rmSync, utimesSync } from 'node:fs';
-import { afterAll, afterEach, beforeAll, describe, expect, test } from '@jest/globals';
-import type { Browser } from 'playwright-core';
-import { launchBrowser, openPage, type WatchedPage } from '../support/browser.js';
-import { Program, type ProgramEvent } from '../support/program.js';
-import { Workspace } from '../support/workspace.js';
+import { cpSync, renameSync, rmSync, symlinkSync, utimesSync } from 'node:fs';
+import { describe, expect, test } from '@jest/globals';
+import { openPage } from '../support/browser.js';
+import { ServedPage } from '../support/served-page.js';
 
 /** Everything beside modules that can change under a page, and the ways in which files come and go. */
 
-let browser: Browser;
-let workspace: Workspace;
-let program: Program;
-let at: WatchedPage;
-beforeAll(async () => {
-  browser = await launchBrowser();
-});
-afterAll(() => browser.close());
-afterEach(async () => {
-  await at.page.context().close();
-  await program.stop();
-  workspace.dispose();
-});
-
+const at = new ServedPage();
 const svg = (width: number) => `<svg xmlns="http://www.w3.org/2000/svg" width="${width}" height="4"/>`;
 const takes = 'import.meta.live?.take();\n';
 
-async function start(files: Record<string, string>, args = ['index.html']): Promise<void> {
-  workspace = Workspace.with({ 'index.html': '<!doctype html><script type="module" src="main.js"></script>', ...files });
-  program = await Program.serve(workspace.root, args);
-  at = await openPage(browser, program.url);
-  await program.next('joined');
+async function start(files: Record<string, string>, args?: readonly string[]): Promise<void> {
+  await at.start({ 'index.html': '<!doctype html><script type="module" src="main.js"></script>', ...files }, args);
   await at.page.evaluate('window.stayed = true');
-}
-
-/** Changes files and waits for what the page makes of it. */
-async function change(work: () => void, event: 'applied' | 'reloaded' = 'applied'): Promise<ProgramEvent> {
-  const after = program.mark;
-  work();
-  const told = await program.next(event, { after });
-  if (event === 'reloaded') await program.next('joined', { after });
-  return told;
 }
 
 const stayed = () => at.page.evaluate('window.stayed === true');
@@ -53,7 +26,7 @@ describe('files that are no modules', () => {
       'gull.svg': svg(10),
     });
     await at.page.waitForFunction(`document.images[0].naturalWidth === 5 || document.images[0].naturalWidth === 10`);
-    const applied = await change(() => workspace.write({ 'gull.svg': svg(40) }));
+    const applied = await at.change(() => at.workspace.write({ 'gull.svg': svg(40) }));
     expect(applied.files).toEqual(['/gull.svg']);
     await at.page.waitForFunction(`document.images[0].naturalWidth >= 20`);
     const named: string = await at.page.evaluate(
@@ -72,10 +45,10 @@ describe('files that are no modules', () => {
       'public/unused.txt': 'one',
     });
     await at.page.waitForFunction(`document.title === 'high'`);
-    const applied = await change(() => workspace.write({ 'public/mark.svg': svg(30), 'public/unused.txt': 'two' }));
+    const applied = await at.change(() => at.workspace.write({ 'public/mark.svg': svg(30), 'public/unused.txt': 'two' }));
     expect(applied.files).toEqual(['/mark.svg']);
     expect(await stayed()).toBe(true);
-    const reloaded = await change(() => workspace.write({ 'public/tides.json': '{ "level": "low" }' }), 'reloaded');
+    const reloaded = await at.change(() => at.workspace.write({ 'public/tides.json': '{ "level": "low" }' }), 'reloaded');
     expect(reloaded).toMatchObject({ reason: 'the page loaded this file, which changed', chain: ['/tides.json'] });
     await at.page.waitForFunction(`document.title === 'low'`);
   });
@@ -86,11 +59,11 @@ describe('files that are no modules', () => {
       'old.js': `document.title = 'one';`,
       'main.js': takes,
     });
-    const classic = await change(() => workspace.write({ 'old.js': `document.title = 'two';` }), 'reloaded');
+    const classic = await at.change(() => at.workspace.write({ 'old.js': `document.title = 'two';` }), 'reloaded');
     expect(classic.reason).toBe('old.js changed, which is no module');
     await at.page.waitForFunction(`document.title === 'two'`);
     const page = '<!doctype html><body class="night"><script type="module" src="main.js"></script>';
-    const html = await change(() => workspace.write({ 'index.html': page }), 'reloaded');
+    const html = await at.change(() => at.workspace.write({ 'index.html': page }), 'reloaded');
     expect(html.reason).toBe('index.html changed');
     expect(await at.page.evaluate('document.body.className')).toBe('night');
   });
@@ -109,25 +82,32 @@ describe('packages', () => {
     await at.page.waitForFunction(`document.title === 'one'`);
     await expect(
       waitFor(
-        () => workspace.write({ 'node_modules/tides/index.js': `export const tide = 'edited';` }),
+        () => at.workspace.write({ 'node_modules/tides/index.js': `export const tide = 'edited';` }),
         `document.title === 'edited'`,
       ),
     ).resolves.toBe(true);
     expect(await stayed()).toBe(true);
     // As package managers do it: another folder takes the place of the old one, and the lock file comes last.
-    workspace.write({ 'node_modules/.tides-new/package.json': manifest('2.0.0') });
-    workspace.write({ 'node_modules/.tides-new/lib/entry.js': `export const tide = 'upgraded';` });
-    workspace.write({ 'node_modules/.tides-new/package.json': manifest('2.0.0').replace('index.js', 'lib/entry.js') });
-    rmSync(workspace.path('node_modules/tides'), { recursive: true });
-    renameSync(workspace.path('node_modules/.tides-new'), workspace.path('node_modules/tides'));
-    workspace.write({ 'node_modules/.package-lock.json': '{}' });
+    at.workspace.write({ 'node_modules/.tides-new/package.json': manifest('2.0.0') });
+    at.workspace.write({ 'node_modules/.tides-new/lib/entry.js': `export const tide = 'upgraded';` });
+    at.workspace.write({ 'node_modules/.tides-new/package.json': manifest('2.0.0').replace('index.js', 'lib/entry.js') });
+    rmSync(at.workspace.path('node_modules/tides'), { recursive: true });
+    renameSync(at.workspace.path('node_modules/.tides-new'), at.workspace.path('node_modules/tides'));
+    at.workspace.write({ 'node_modules/.package-lock.json': '{}' });
     await at.page.waitForFunction(`document.title === 'upgraded'`);
+    // A link to a folder elsewhere, as for working on a package beside the application.
+    at.workspace.write({ 'own/tides/package.json': manifest('3.0.0'), 'own/tides/index.js': `export const tide = 'linked';` });
+    rmSync(at.workspace.path('node_modules/tides'), { recursive: true });
+    symlinkSync(at.workspace.path('own/tides'), at.workspace.path('node_modules/tides'));
+    await at.page.waitForFunction(`document.title === 'linked'`);
+    await at.save({ 'own/tides/index.js': `export const tide = 'edited where it is';` });
+    await at.page.waitForFunction(`document.title === 'edited where it is'`);
   });
 
   test('one that was missing is found once it is installed, in a project that had none', async () => {
     await start({ 'main.js': main });
     await at.page.locator('vine-panel section').waitFor();
-    workspace.write({
+    at.workspace.write({
       'node_modules/tides/package.json': manifest('1.0.0'),
       'node_modules/tides/index.js': `export const tide = 'installed';`,
     });
@@ -142,6 +122,69 @@ async function waitFor(work: () => void, condition: string): Promise<boolean> {
   return true;
 }
 
+describe('what modules and sheets are made of', () => {
+  const files = {
+    'main.js': `${takes}import data from './tides.json'; import gull from './gull.svg'; import classes from './row.module.css'; import night from './night.css' with { type: 'css' }; import './board.css';
+      document.adoptedStyleSheets = [night];
+      document.title = [data.level, gull.split('?v=').length, classes.row !== undefined, classes.line !== undefined].join();
+      document.querySelector('p').className = Object.values(classes)[0];\n`,
+    'index.html': '<!doctype html><body><p>berth</p><script type="module" src="main.js"></script>',
+    'tides.json': '{ "level": 1 }',
+    'gull.svg': svg(1),
+    'row.module.css': '.row { margin-top: 1px; }',
+    'night.css': 'p { padding-top: 1px; }',
+    'board.css': `@import './deep.css';`,
+    'deep.css': `@import './deeper.css';`,
+    'deeper.css': 'p { padding-left: 1px; }',
+    'tokens.txt': '1px',
+    'postcss.config.mjs': `import { readFileSync } from 'node:fs';
+      const file = new URL('./tokens.txt', import.meta.url).pathname;
+      export default { plugins: [{ postcssPlugin: 'tokens', OnceExit(root, { result }) {
+        if (!root.source.input.file.endsWith('deeper.css')) return;
+        result.messages.push({ type: 'dependency', file, parent: root.source.input.file });
+        root.append('p { padding-right: ' + readFileSync(file, 'utf8') + '; }');
+      } }] };`,
+  };
+  const style = (name: string) => at.page.evaluate(`getComputedStyle(document.querySelector('p')).${name}`);
+
+  test('a save of any of it shows at once, without a reload', async () => {
+    await start(files);
+    expect(await at.page.title()).toBe('1,2,true,false');
+    expect([await style('paddingLeft'), await style('paddingRight'), await style('paddingTop')]).toEqual(['1px', '1px', '1px']);
+    await at.save({ 'tides.json': '{ "level": 2 }' });
+    expect(await at.page.title()).toBe('2,2,true,false');
+    expect((await at.save({ 'gull.svg': svg(2) })).ran).toContain('main.js');
+    await at.save({ 'row.module.css': '.line { margin-top: 2px; }' });
+    expect(await at.page.title()).toBe('2,2,false,true');
+    expect(await style('marginTop')).toBe('2px');
+    await at.save({ 'night.css': 'p { padding-top: 2px; }' });
+    expect(await style('paddingTop')).toBe('2px');
+    await at.save({ 'deeper.css': 'p { padding-left: 2px; }' });
+    expect(await style('paddingLeft')).toBe('2px');
+    await at.save({ 'tokens.txt': '2px' });
+    expect(await style('paddingRight')).toBe('2px');
+    expect(await stayed()).toBe(true);
+    expect(at.console.filter((line) => line.startsWith('[vine] updated')).at(-1)).toMatch(
+      /^\[vine\] updated board\.css in \d+ ms$/,
+    );
+  });
+});
+
+test('a problem behind an import() is told when it is asked for, and goes when it is solved', async () => {
+  await start({
+    'index.html': '<!doctype html><button>tide</button><script type="module" src="main.js"></script>',
+    'main.js': `document.querySelector('button').onclick = () => import('./late.js').catch(() => {});\n`,
+    'late.js': `import './missing.js'; document.title = 'late';`,
+  });
+  expect(at.program.events.filter(({ event }) => event === 'problems')).toEqual([]);
+  await at.page.click('button');
+  await at.page.locator('vine-panel section').waitFor();
+  at.workspace.write({ 'missing.js': '' });
+  await at.page.locator('vine-panel section').waitFor({ state: 'detached' });
+  await at.page.click('button');
+  await at.page.waitForFunction(`document.title === 'late'`);
+});
+
 describe('files that come and go', () => {
   const table = {
     'main.js': `${takes}import { tide } from './lib/tide.js'; document.title = tide;\n`,
@@ -150,29 +193,29 @@ describe('files that come and go', () => {
 
   test('a file and a folder that are renamed with what imports them are one update each', async () => {
     await start(table);
-    await change(() => {
-      renameSync(workspace.path('lib/tide.js'), workspace.path('lib/water.js'));
-      workspace.write({ 'main.js': table['main.js'].replace('tide.js', 'water.js').replace('= tide', `= tide + ' moved'`) });
+    await at.change(() => {
+      renameSync(at.workspace.path('lib/tide.js'), at.workspace.path('lib/water.js'));
+      at.workspace.write({ 'main.js': table['main.js'].replace('tide.js', 'water.js').replace('= tide', `= tide + ' moved'`) });
     });
     await at.page.waitForFunction(`document.title === 'one moved'`);
-    await change(() => {
-      renameSync(workspace.path('lib'), workspace.path('water'));
-      workspace.write({ 'main.js': table['main.js'].replace('lib/tide.js', 'water/water.js') });
+    await at.change(() => {
+      renameSync(at.workspace.path('lib'), at.workspace.path('water'));
+      at.workspace.write({ 'main.js': table['main.js'].replace('lib/tide.js', 'water/water.js') });
     });
     await at.page.waitForFunction(`document.title === 'one'`);
     expect(await stayed()).toBe(true);
-    const applied = await change(() => workspace.write({ 'water/water.js': `export const tide = 'two';` }));
+    const applied = await at.change(() => at.workspace.write({ 'water/water.js': `export const tide = 'two';` }));
     expect(applied.ran).toContain('water/water.js');
   });
 
   test('a file that goes away is told, and comes back in place', async () => {
     await start(table);
-    const after = program.mark;
-    workspace.delete('lib/tide.js');
-    const { problems } = await program.next('problems', { after });
+    const after = at.program.mark;
+    at.workspace.delete('lib/tide.js');
+    const { problems } = await at.program.next('problems', { after });
     expect(problems[0]).toMatchObject({ code: 'import-unresolved', file: 'main.js' });
     await at.page.locator('vine-panel section').waitFor();
-    workspace.write({ 'lib/tide.js': `export const tide = 'back';` });
+    at.workspace.write({ 'lib/tide.js': `export const tide = 'back';` });
     await at.page.waitForFunction(`document.title === 'back'`);
     expect(await stayed()).toBe(true);
   });
@@ -183,33 +226,33 @@ describe('files that come and go', () => {
       Object.fromEntries(names.map((name, n) => [`lib/${name}`, `export const b = '${word} ${n}';`]));
     const main = `${takes}${names.map((name, n) => `import { b as b${n} } from './lib/${name}';`).join('\n')}\ndocument.title = b0 + ' ' + b499;\n`;
     await start({ 'main.js': main, ...write('one') });
-    const after = program.mark;
-    const applied = await change(() => {
+    const after = at.program.mark;
+    const applied = await at.change(() => {
       // Git keeps this file for as long as it switches.
-      workspace.write({ '.git/index.lock': '' });
-      workspace.write(write('two'));
-      workspace.delete('.git/index.lock');
+      at.workspace.write({ '.git/index.lock': '' });
+      at.workspace.write(write('two'));
+      at.workspace.delete('.git/index.lock');
     });
     expect(applied.ran).toHaveLength(501);
     expect(await at.page.title()).toBe('two 0 two 499');
-    expect(program.events.slice(after).filter(({ event }) => event === 'update')).toHaveLength(1);
+    expect(at.program.events.slice(after).filter(({ event }) => event === 'update')).toHaveLength(1);
     expect(await stayed()).toBe(true);
   });
 
   test('a file that is older than before, because the clock or a branch went back, is a change like others', async () => {
     await start(table);
-    const copy = workspace.path('older.js');
-    await change(() => {
-      workspace.write({ 'older.js': `export const tide = 'old';` });
+    const copy = at.workspace.path('older.js');
+    await at.change(() => {
+      at.workspace.write({ 'older.js': `export const tide = 'old';` });
       utimesSync(copy, new Date('2001-02-03'), new Date('2001-02-03'));
-      cpSync(copy, workspace.path('lib/tide.js'), { preserveTimestamps: true });
+      cpSync(copy, at.workspace.path('lib/tide.js'), { preserveTimestamps: true });
     });
     await at.page.waitForFunction(`document.title === 'old'`);
   });
 
   test('changes are found by asking again and again, for network file systems', async () => {
     await start(table, ['index.html', '--poll']);
-    const applied = await change(() => workspace.write({ 'lib/tide.js': `export const tide = 'polled';` }));
+    const applied = await at.change(() => at.workspace.write({ 'lib/tide.js': `export const tide = 'polled';` }));
     expect(applied.ran).toEqual(['lib/tide.js', 'main.js']);
     expect(await at.page.title()).toBe('polled');
   });
@@ -229,24 +272,24 @@ test('a problem of one page holds back that page only, and what it missed comes 
     },
     ['.'],
   );
-  const berths = await openPage(browser, `${program.url}berths`);
-  await program.next('joined', { where: ({ page }) => page === 'berths.html' });
-  const after = program.mark;
-  workspace.write({ 'berths.js': 'export function (' });
-  await program.next('problems', { after });
+  const berths = await openPage(at.browser, `${at.program.url}berths`);
+  await at.program.next('joined', { where: ({ page }) => page === 'berths.html' });
+  const after = at.program.mark;
+  at.workspace.write({ 'berths.js': 'export function (' });
+  await at.program.next('problems', { after });
   await berths.page.locator('vine-panel section').waitFor();
   expect(await at.page.locator('vine-panel').count()).toBe(0);
   for (const word of ['two', 'three']) {
-    const mark = program.mark;
-    workspace.write({ 'shared.js': `export const word = '${word}';` });
-    const { number } = await program.next('applied', { after: mark });
+    const mark = at.program.mark;
+    at.workspace.write({ 'shared.js': `export const word = '${word}';` });
+    const { number } = await at.program.next('applied', { after: mark });
     expect(number).toBe(1);
     expect(await at.page.title()).toBe(`index a ${word}`);
     expect(await berths.page.title()).toBe('berths a one');
   }
-  const mark = program.mark;
-  workspace.write({ 'berths.js': board('berths', 'b') });
-  const mended = await program.next('applied', { after: mark, where: ({ page }) => page === 'berths.html' });
+  const mark = at.program.mark;
+  at.workspace.write({ 'berths.js': board('berths', 'b') });
+  const mended = await at.program.next('applied', { after: mark, where: ({ page }) => page === 'berths.html' });
   expect(mended.ran).toEqual(['shared.js', 'berths.js']);
   expect(await berths.page.title()).toBe('berths b three');
   await berths.page.locator('vine-panel section').waitFor({ state: 'detached' });

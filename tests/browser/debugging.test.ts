@@ -1,38 +1,20 @@
-import { afterAll, afterEach, beforeAll, describe, expect, test } from '@jest/globals';
+import { join } from 'node:path';
+import { describe, expect, test } from '@jest/globals';
 import { encodedMap, FlattenMap, generatedPositionFor, TraceMap } from '@jridgewell/trace-mapping';
-import type { Browser, Page } from 'playwright-core';
 import { SourceMapConsumer } from 'source-map-js';
-import { launchBrowser, openPage } from '../support/browser.js';
 import { Debugger, type Pause } from '../support/debugger.js';
-import { Program } from '../support/program.js';
-import { Workspace } from '../support/workspace.js';
+import { ServedPage } from '../support/served-page.js';
+import { repository } from '../support/workspace.js';
 
-let browser: Browser;
-let workspace: Workspace;
-let program: Program;
-let page: Page;
+const at = new ServedPage();
 let tool: Debugger;
 let texts: Record<string, string>;
-beforeAll(async () => {
-  browser = await launchBrowser();
-});
-afterAll(() => browser.close());
-afterEach(async () => {
-  await page.context().close();
-  await program.stop();
-  workspace.dispose();
-});
 
 async function start(files: Record<string, string>): Promise<void> {
-  texts = {
-    'index.html': '<!doctype html><div id="app"></div><button>sail</button><script type="module" src="main.tsx"></script>',
-    ...files,
-  };
-  workspace = Workspace.with(texts);
-  program = await Program.serve(workspace.root);
-  page = (await openPage(browser, program.url)).page;
-  await program.next('joined');
-  tool = await Debugger.attach(page, new URL(program.url).origin);
+  const html = '<!doctype html><div id="app"></div><button>sail</button><script type="module" src="main.tsx"></script>';
+  texts = { 'index.html': html, ...files };
+  await at.start(texts);
+  tool = await Debugger.attach(at.page, new URL(at.program.url).origin);
 }
 
 /** Sets a breakpoint where a piece of text stands in a source. */
@@ -45,7 +27,7 @@ async function breakAt(file: string, text: string): Promise<void> {
 const placeOf = ({ source, line }: Pause) => `${source.slice(1)}:${line}`;
 
 async function click(): Promise<Pause> {
-  void page.click('button').catch(() => undefined);
+  void at.page.click('button').catch(() => undefined);
   return tool.nextPause();
 }
 
@@ -149,10 +131,10 @@ test('a breakpoint is hit on its line after three hot updates, and sources keep 
     `${above}import.meta.live?.take();\ndocument.querySelector('button')!.onclick = () => {\n  document.title = '${word}';\n};\n`;
   await start({ 'main.tsx': sail('first', '') });
   for (const [n, word] of ['second', 'third', 'fourth'].entries()) {
-    const after = program.mark;
+    const after = at.program.mark;
     texts['main.tsx'] = sail(word, '// a line more\n'.repeat(n + 1));
-    workspace.write({ 'main.tsx': texts['main.tsx'] });
-    await program.next('applied', { after });
+    at.workspace.write({ 'main.tsx': texts['main.tsx'] });
+    await at.program.next('applied', { after });
     await tool.updateWith('/main.tsx', n + 1);
   }
   await breakAt('main.tsx', `document.title = 'fourth'`);
@@ -167,9 +149,9 @@ test('an error three modules deep after an await is told with names and places o
     'load.ts': `import { parse } from './parse';\n\nexport async function load(berth: number): Promise<void> {\n  await Promise.resolve();\n  parse({ berth });\n}\n`,
     'parse.ts': `interface Row { berth: number }\n\nexport function parse({ berth }: Row): never {\n  throw new RangeError('no berth ' + berth);\n}\n`,
   });
-  const said = page.waitForEvent('console', (message) => message.text().includes('/~vine/open?'));
-  await page.click('button');
-  const { problem } = await program.next('error');
+  const said = at.page.waitForEvent('console', (message) => message.text().includes('/~vine/open?'));
+  await at.page.click('button');
+  const { problem } = await at.program.next('error');
   expect(problem).toMatchObject({ message: 'RangeError: no berth 3', file: 'parse.ts', position: { line: 4, column: 8 } });
   expect(problem.chain).toEqual(['parse parse.ts:4:9', 'load load.ts:5:3', expect.stringMatching(/sail main\.tsx:3:3$/)]);
   expect((await said).text()).toMatch(/^\[vine\] RangeError: no berth 3 at parse\.ts:4:9\n.*file=parse\.ts&line=4&column=9$/);
@@ -182,18 +164,18 @@ test('errors of workers and rejected imports are told at their places', async ()
     'lift.ts': `export function lift(tons: number): void {\n  if (tons > 5) throw new RangeError('too heavy');\n}\n`,
     'late.ts': `export const tide: string = 'high';\nthrow new TypeError('late ' + tide);\n`,
   });
-  const after = program.mark;
-  await page.click('button');
-  const worker = await program.next('error', { after, where: ({ page: from }) => from === 'crane.ts' });
+  const after = at.program.mark;
+  await at.page.click('button');
+  const worker = await at.program.next('error', { after, where: ({ page: from }) => from === 'crane.ts' });
   expect(worker.problem).toMatchObject({ message: 'RangeError: too heavy', file: 'lift.ts', position: { line: 2, column: 22 } });
-  const late = await program.next('error', { after, where: ({ page: from }) => from === 'index.html' });
+  const late = await at.program.next('error', { after, where: ({ page: from }) => from === 'index.html' });
   expect(late.problem).toMatchObject({ message: 'TypeError: late high', file: 'late.ts', position: { line: 2 } });
 });
 
 describe('maps', () => {
   const mapOf = async (piece: string) => {
-    const code = await (await fetch(`${program.url}~vine/piece/page/index.html/${piece}.js`)).text();
-    const url = new URL(/\n\/\/# sourceMappingURL=(.*)\s*$/.exec(code)![1]!, program.url);
+    const code = await (await fetch(`${at.program.url}~vine/piece/page/index.html/${piece}.js`)).text();
+    const url = new URL(/\n\/\/# sourceMappingURL=(.*)\s*$/.exec(code)![1]!, at.program.url);
     return (await (await fetch(url)).json()) as { version: 3; file: string; sections: never[] };
   };
 
@@ -213,6 +195,33 @@ describe('maps', () => {
       compared++;
     });
     expect(compared).toBeGreaterThan(25);
+  });
+
+  test("an adapter's output is mapped to its file, word by word", async () => {
+    const source = '# the quay\nlevel = high + low\nhigh = 3\n';
+    await start({
+      'main.tsx': `import { level } from './tides.tide';\ndocument.title = String(level);\n`,
+      'tides.tide': source,
+      'vine-spark.config.mjs': `import MagicString from '${join(repository, 'node_modules/magic-string/dist/index.mjs')}';
+        export default { adapters: [{ name: 'tides', files: /\\.tide$/, translate(source) {
+          const text = new MagicString(source);
+          text.overwrite(0, source.indexOf('\\n'), 'const low = 1;');
+          text.prependLeft(source.indexOf('level'), 'export var ');
+          text.prependLeft(source.indexOf('high = '), 'export var ');
+          return { code: text.toString(), map: text.generateMap({ hires: 'boundary', includeContent: true }) };
+        } }] };`,
+    });
+    const map = new TraceMap(FlattenMap((await mapOf('app')) as never));
+    const code = (await (await fetch(`${at.program.url}~vine/piece/page/index.html/app.js`)).text()).split('\n');
+    for (const [word, line, column] of [
+      ['level', 2, 0],
+      ['high', 2, 8],
+      ['low', 2, 15],
+      ['high', 3, 0],
+    ] as const) {
+      const place = generatedPositionFor(map, { source: '/tides.tide', line, column });
+      expect(code[place.line! - 1]!.slice(place.column!)).toMatch(new RegExp(`^${word}\\b`));
+    }
   });
 
   test('packages that ship maps show what their authors wrote; broken maps are ignored with a note', async () => {
@@ -237,7 +246,7 @@ describe('maps', () => {
     expect(map.sourcesContent?.[sources.indexOf('/node_modules/ropes/src/rope.ts')]).toContain('rope: number');
     const place = generatedPositionFor(map, { source: '/node_modules/ropes/src/rope.ts', line: 1, column: 7 });
     expect(place.line).not.toBeNull();
-    const notes = program.events.filter(({ event }) => event === 'note').map(({ text }) => text);
+    const notes = at.program.events.filter(({ event }) => event === 'note').map(({ text }) => text);
     expect(notes).toEqual([
       expect.stringContaining('the source map of node_modules/knots/index.js is not used:'),
       expect.stringContaining('the source map of node_modules/sails/index.js is not used:'),
@@ -248,15 +257,15 @@ describe('maps', () => {
 test('the workspace folder is told to debuggers on this machine only', async () => {
   await start({ 'main.tsx': '' });
   const path = '.well-known/appspecific/com.chrome.devtools.json';
-  const { workspace: described } = (await (await fetch(program.url + path)).json()) as {
+  const { workspace: described } = (await (await fetch(at.program.url + path)).json()) as {
     workspace: { root: string; uuid: string };
   };
-  expect(described.root).toBe(workspace.root);
+  expect(described.root).toBe(at.workspace.root);
   expect(described.uuid).toMatch(/^[\da-f]{8}(?:-[\da-f]{4}){3}-[\da-f]{12}$/);
   const { request } = await import('node:http');
   const status = await new Promise((resolve) => {
     // As a browser elsewhere would ask: by an address of this machine that is not a loopback one.
-    const { port } = new URL(program.url);
+    const { port } = new URL(at.program.url);
     request({ port, path: `/${path}`, headers: { host: `192.0.2.7:${port}` } }, (answer) => resolve(answer.statusCode)).end();
   });
   expect(status).toBe(404);

@@ -1,8 +1,6 @@
-import { afterAll, afterEach, beforeAll, expect, test } from '@jest/globals';
-import type { Browser } from 'playwright-core';
-import { launchBrowser, openPage, type WatchedPage } from '../support/browser.js';
+import { expect, test } from '@jest/globals';
 import { Program } from '../support/program.js';
-import { Workspace } from '../support/workspace.js';
+import { ServedPage } from '../support/served-page.js';
 
 /** The panel that tells problems on the page, and what is not for it. */
 
@@ -13,33 +11,15 @@ const files = {
 };
 const broken = { 'berth.ts': 'export const berth: number = ;\n' };
 
-let browser: Browser;
-let workspace: Workspace;
-let program: Program;
-let at: WatchedPage;
-beforeAll(async () => {
-  browser = await launchBrowser();
-});
-afterAll(() => browser.close());
-afterEach(async () => {
-  await at.page.context().close();
-  await program.stop();
-  workspace.dispose();
-});
-
-async function start(extra: Record<string, string> = {}): Promise<void> {
-  workspace = Workspace.with({ ...files, ...extra });
-  program = await Program.serve(workspace.root);
-  at = await openPage(browser, program.url);
-  await program.next('joined');
-}
+const at = new ServedPage();
+const start = (extra: Record<string, string> = {}) => at.start({ ...files, ...extra });
 
 const panel = () => at.page.locator('vine-panel section');
 
 test('a problem is announced, keeps the focus where it is, can be hidden, and goes when it is solved', async () => {
   await start();
   await at.page.focus('button');
-  workspace.write(broken);
+  at.workspace.write(broken);
   await panel().waitFor();
   expect(await at.page.evaluate('document.activeElement.tagName')).toBe('BUTTON');
   const session = await at.page.context().newCDPSession(at.page);
@@ -50,13 +30,13 @@ test('a problem is announced, keeps the focus where it is, can be hidden, and go
   );
   await at.page.keyboard.press('Escape');
   await panel().waitFor({ state: 'detached' });
-  workspace.write({ 'berth.ts': 'export const berth: number = ];\n' });
+  at.workspace.write({ 'berth.ts': 'export const berth: number = ];\n' });
   await panel().waitFor();
   await panel().getByRole('button').click();
   await panel().waitFor({ state: 'detached' });
-  workspace.write(broken);
+  at.workspace.write(broken);
   await panel().waitFor();
-  workspace.write({ 'berth.ts': 'export const berth: number = 4;\n' });
+  at.workspace.write({ 'berth.ts': 'export const berth: number = 4;\n' });
   await panel().waitFor({ state: 'detached' });
   await at.page.waitForFunction(`document.querySelector('button').textContent === '4'`);
   expect(at.loads()).toBe(1);
@@ -68,7 +48,7 @@ test('styles of the page do not reach into it, and it works under a strict secur
     'index.html': `<!doctype html><meta http-equiv="content-security-policy" content="${policy}"><link rel="stylesheet" href="loud.css"><button>hold</button><script type="module" src="main.ts"></script>`,
     'loud.css': 'section, h1, p, vine-panel, body * { color: rgb(255, 0, 0) !important; display: none !important; }',
   });
-  workspace.write(broken);
+  at.workspace.write(broken);
   await panel().waitFor();
   const looks = await panel().evaluate((section) => {
     const { position, color, backgroundColor } = getComputedStyle(section);
@@ -80,19 +60,19 @@ test('styles of the page do not reach into it, and it works under a strict secur
 test('its places open the editor, with the key of this run and for files of the project only', async () => {
   // An "editor" that writes down what it is asked to open.
   await start({ 'editor.sh': '#!/bin/sh\necho "$@" > "$(dirname "$0")/opened.txt"\n' });
-  await program.stop();
-  process.env.EDITOR = `sh ${workspace.path('editor.sh')}`;
-  program = await Program.serve(workspace.root);
+  await at.program.stop();
+  process.env.EDITOR = `sh ${at.workspace.path('editor.sh')}`;
+  at.program = await Program.serve(at.workspace.root);
   delete process.env.EDITOR;
-  workspace.write(broken);
-  await at.page.goto(program.url);
+  at.workspace.write(broken);
+  await at.page.goto(at.program.url);
   await panel().waitFor();
   const link = panel().getByRole('link', { name: 'berth.ts:1:30' });
   const href = await link.evaluate((element) => (element as HTMLAnchorElement).href);
   const answer = at.page.waitForResponse((response) => response.url().includes('/~vine/open'));
   await link.click();
   expect((await answer).status()).toBe(204);
-  expect(at.page.url()).toBe(program.url);
+  expect(at.page.url()).toBe(at.program.url);
   const statusOf = async (change: (query: URLSearchParams) => void) => {
     const url = new URL(href);
     change(url.searchParams);
@@ -105,13 +85,13 @@ test('its places open the editor, with the key of this run and for files of the 
 
 test('an error that an update leads to is shown; one that comes later by itself is for the terminal only', async () => {
   await start();
-  const after = program.mark;
-  workspace.write({ 'main.ts': `${files['main.ts']}setTimeout(() => { throw new RangeError('aground'); });\n` });
-  const { problem } = await program.next('error', { after });
+  const after = at.program.mark;
+  at.workspace.write({ 'main.ts': `${files['main.ts']}setTimeout(() => { throw new RangeError('aground'); });\n` });
+  const { problem } = await at.program.next('error', { after });
   expect(problem).toMatchObject({ message: 'RangeError: aground', file: 'main.ts', position: { line: 4 } });
   await panel().waitFor();
   expect(await panel().textContent()).toContain('main.ts:4:26');
-  workspace.write({
+  at.workspace.write({
     'main.ts': `${files['main.ts']}document.querySelector('button')!.onclick = () => Promise.reject(new Error('later'));\n`,
   });
   await panel().waitFor({ state: 'detached' });
@@ -119,9 +99,9 @@ test('an error that an update leads to is shown; one that comes later by itself 
   // Long after the update, as far as the page is concerned.
   await at.page.clock.install();
   await at.page.reload();
-  const later = program.mark;
+  const later = at.program.mark;
   await at.page.click('button');
-  const rejected = await program.next('error', { after: later });
+  const rejected = await at.program.next('error', { after: later });
   expect(rejected.problem).toMatchObject({ message: 'Error: later', file: 'main.ts' });
   expect(await panel().count()).toBe(0);
 });
@@ -131,10 +111,10 @@ test('errors of pages stay out of the terminal where the settings say so', async
     'vine-spark.config.json': '{ "pageErrors": false }',
     'main.ts': `${files['main.ts']}setTimeout(() => { throw new RangeError('silent'); });\n`,
   });
-  const after = program.mark;
-  workspace.write({ 'berth.ts': 'export const berth: number = 5;\n' });
-  await program.next('applied', { after });
-  expect(program.events.filter(({ event }) => event === 'error')).toEqual([]);
+  const after = at.program.mark;
+  at.workspace.write({ 'berth.ts': 'export const berth: number = 5;\n' });
+  await at.program.next('applied', { after });
+  expect(at.program.events.filter(({ event }) => event === 'error')).toEqual([]);
 });
 
 test('no unstyled content: neither while the page loads nor while a style is replaced', async () => {
@@ -153,10 +133,10 @@ test('no unstyled content: neither while the page loads nor while a style is rep
     await route.fulfill({ response });
   });
   await at.page.reload();
-  const after = program.mark;
+  const after = at.program.mark;
   await at.page.waitForFunction(`window.colors.size > 0`);
-  workspace.write({ 'board.css': css(200) });
-  await program.next('applied', { after });
+  at.workspace.write({ 'board.css': css(200) });
+  await at.program.next('applied', { after });
   await at.page.waitForFunction(`window.colors.has('rgb(0, 200, 0)')`);
   expect(await at.page.evaluate('[...colors]')).toEqual(['rgb(0, 100, 0)', 'rgb(0, 200, 0)']);
 });

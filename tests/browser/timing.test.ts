@@ -1,55 +1,32 @@
 import { closeSync, openSync, renameSync, writeSync } from 'node:fs';
-import { afterAll, afterEach, beforeAll, expect, test } from '@jest/globals';
-import type { Browser } from 'playwright-core';
+import { expect, test } from '@jest/globals';
 import { WebSocket } from 'ws';
-import { launchBrowser, openPage, type WatchedPage } from '../support/browser.js';
-import { Program } from '../support/program.js';
 import { randomNumbers } from '../support/random-program.js';
-import { Workspace } from '../support/workspace.js';
+import { ServedPage } from '../support/served-page.js';
 
 /** How editors save, and when: none of it may be missed, and none may come twice. */
 
 const main = `import.meta.live?.take();\nimport { tide } from './tide.js';\ndocument.title = tide;\nwindow.runs = (window.runs ?? 0) + 1;\n`;
 const tide = (word: string | number) => `export const tide = '${word}';\n`;
 
-let browser: Browser;
-let workspace: Workspace;
-let program: Program;
-let at: WatchedPage;
-beforeAll(async () => {
-  browser = await launchBrowser();
-});
-afterAll(() => browser.close());
-afterEach(async () => {
-  await at.page.context().close();
-  await program.stop();
-  workspace.dispose();
-});
-
-async function start(files: Record<string, string> = {}): Promise<void> {
-  workspace = Workspace.with({
-    'index.html': '<!doctype html><script type="module" src="main.js"></script>',
-    'main.js': main,
-    'tide.js': tide('one'),
-    ...files,
-  });
-  program = await Program.serve(workspace.root);
-  at = await openPage(browser, program.url);
-  await program.next('joined');
+const at = new ServedPage();
+function start(files: Record<string, string> = {}): Promise<void> {
+  const page = '<!doctype html><script type="module" src="main.js"></script>';
+  return at.start({ 'index.html': page, 'main.js': main, 'tide.js': tide('one'), ...files });
 }
 
 const shows = (word: string | number, page = at.page) => page.waitForFunction(`document.title === '${word}'`);
-const updates = (after: number) => program.events.slice(after).filter(({ event }) => event === 'update');
+const updates = (after: number) => at.program.events.slice(after).filter(({ event }) => event === 'update');
 
 test('a save by renaming, with a backup and a temporary file beside it, is one update', async () => {
   await start();
-  const after = program.mark;
+  const after = at.program.mark;
   for (const [n, word] of ['two', 'three', 'four'].entries()) {
-    const mark = program.mark;
-    workspace.write({ 'tide.js~': tide('backup'), '.tide.js.swp': 'x', '4913': '', [`tide.js.${n}.tmp`]: tide(word) });
-    renameSync(workspace.path(`tide.js.${n}.tmp`), workspace.path('tide.js'));
+    const mark = at.program.mark;
+    at.workspace.write({ 'tide.js~': tide('backup'), '.tide.js.swp': 'x', '4913': '', [`tide.js.${n}.tmp`]: tide(word) });
+    renameSync(at.workspace.path(`tide.js.${n}.tmp`), at.workspace.path('tide.js'));
     await shows(word);
-    await program.next('applied', { after: mark });
+    await at.program.next('applied', { after: mark });
   }
   expect(updates(after).map(({ changed }) => changed)).toEqual([['tide.js'], ['tide.js'], ['tide.js']]);
   expect(at.loads()).toBe(1);
@@ -57,20 +34,20 @@ test('a save by renaming, with a backup and a temporary file beside it, is one u
 
 test('a file that is emptied before it is written is not read in between', async () => {
   await start();
-  const after = program.mark;
-  const file = openSync(workspace.path('tide.js'), 'w');
+  const after = at.program.mark;
+  const file = openSync(at.workspace.path('tide.js'), 'w');
   // The watcher sees the empty file before this timer runs.
   await new Promise((resolve) => setTimeout(resolve, 60));
   writeSync(file, tide('two'));
   closeSync(file);
   await shows('two');
-  expect(program.events.slice(after).filter(({ event }) => event === 'problems')).toEqual([]);
+  expect(at.program.events.slice(after).filter(({ event }) => event === 'problems')).toEqual([]);
 });
 
 test('fifty saves in a second: the last one shows, without a reload', async () => {
   await start();
   for (let n = 0; n < 50; n++) {
-    workspace.write({ 'tide.js': tide(n) });
+    at.workspace.write({ 'tide.js': tide(n) });
     await new Promise((resolve) => setTimeout(resolve, 20));
   }
   await shows(49);
@@ -83,17 +60,17 @@ test('a save while the page is still loading reaches it', async () => {
   const held = new Promise<void>((resolve) => {
     release = resolve;
   });
-  const page = await (await browser.newContext()).newPage();
+  const page = await (await at.browser.newContext()).newPage();
   await page.route('**/app.js', async (route) => {
     const response = await route.fetch();
     await held;
     await route.fulfill({ response });
   });
-  const after = program.mark;
-  const loading = page.goto(program.url);
-  await program.next('joined', { after });
-  workspace.write({ 'tide.js': tide('while loading') });
-  await program.next('update', { after });
+  const after = at.program.mark;
+  const loading = page.goto(at.program.url);
+  await at.program.next('joined', { after });
+  at.workspace.write({ 'tide.js': tide('while loading') });
+  await at.program.next('update', { after });
   release();
   await loading;
   await shows('while loading', page);
@@ -104,10 +81,10 @@ test('a save that comes while the last one is still being built is sent with it 
   const many = Array.from({ length: 150 }, (_, n) => [`lib/b${n}.ts`, `export const b: number = ${n};`] as const);
   const imports = many.map(([file], n) => `import { b as b${n} } from './${file}';`).join('\n');
   await start({ ...Object.fromEntries(many), 'main.js': `${imports}\n${main}` });
-  const after = program.mark;
-  workspace.write(Object.fromEntries(many.map(([file], n) => [file, `export const b: number = ${n + 1};`])));
+  const after = at.program.mark;
+  at.workspace.write(Object.fromEntries(many.map(([file], n) => [file, `export const b: number = ${n + 1};`])));
   for (let n = 0; n < 20; n++) {
-    workspace.write({ 'tide.js': tide(`during ${n}`) });
+    at.workspace.write({ 'tide.js': tide(`during ${n}`) });
     await new Promise((resolve) => setImmediate(resolve));
   }
   await shows('during 19');
@@ -119,8 +96,8 @@ test('a page that slept, in the background or with its machine, shows what was s
   await start();
   const session = await at.page.context().newCDPSession(at.page);
   await session.send('Page.setWebLifecycleState', { state: 'frozen' });
-  workspace.write({ 'tide.js': tide('asleep') });
-  await program.next('update');
+  at.workspace.write({ 'tide.js': tide('asleep') });
+  await at.program.next('update');
   await session.send('Page.setWebLifecycleState', { state: 'active' });
   await shows('asleep');
   expect(at.loads()).toBe(1);
@@ -128,17 +105,17 @@ test('a page that slept, in the background or with its machine, shows what was s
 
 test('twenty open pages are all updated by one save', async () => {
   await start();
-  const context = await browser.newContext();
+  const context = await at.browser.newContext();
   const pages = await Promise.all(
     Array.from({ length: 20 }, async () => {
       const page = await context.newPage();
-      await page.goto(program.url);
+      await page.goto(at.program.url);
       return page;
     }),
   );
-  while (program.events.filter(({ event }) => event === 'joined').length < 21)
-    await program.next('joined', { after: program.mark });
-  workspace.write({ 'tide.js': tide('everywhere') });
+  while (at.program.events.filter(({ event }) => event === 'joined').length < 21)
+    await at.program.next('joined', { after: at.program.mark });
+  at.workspace.write({ 'tide.js': tide('everywhere') });
   await Promise.all(pages.map((page) => shows('everywhere', page)));
   await shows('everywhere');
   await context.close();
@@ -146,8 +123,8 @@ test('twenty open pages are all updated by one save', async () => {
 
 test('a page of another version of the tool is told to reload', async () => {
   await start();
-  const { key } = (await (await fetch(`${program.url}~vine/session`)).json()) as { key: string };
-  const url = `${program.url.replace('http', 'ws')}~vine/live?key=${key}&page=index.html&session=x&build=0`;
+  const { key } = (await (await fetch(`${at.program.url}~vine/session`)).json()) as { key: string };
+  const url = `${at.program.url.replace('http', 'ws')}~vine/live?key=${key}&page=index.html&session=x&build=0`;
   const socket = new WebSocket(url, 'vine-live.0');
   const message = await new Promise<string>((resolve) => socket.on('message', (data) => resolve(String(data))));
   expect(JSON.parse(message)).toEqual({ type: 'reload', reason: 'the page was made by another version of Vine Spark' });
@@ -168,7 +145,7 @@ test('2,000 rapid saves in bursts: none is missed', async () => {
     for (let left = 1 + random(60); left > 0 && saves < 2000; left--, saves++) {
       const n = random(files.length);
       values[n] = saves;
-      workspace.write({ [files[n]!]: text(n) });
+      at.workspace.write({ [files[n]!]: text(n) });
       // Some land in the middle of a build.
       if (random(4) === 0) await new Promise((resolve) => setImmediate(resolve));
     }
@@ -193,13 +170,13 @@ test('1,000 updates leave nothing behind: what the page holds does not grow', as
   };
   let count = 0;
   const round = async () => {
-    const after = program.mark;
+    const after = at.program.mark;
     count += files.length;
-    workspace.write(Object.fromEntries(files.map((file, n) => [file, text(n, count)])));
+    at.workspace.write(Object.fromEntries(files.map((file, n) => [file, text(n, count)])));
     let ran = 0;
     for (let mark = after; ran < files.length; ) {
-      const applied = await program.next('applied', { after: mark });
-      mark = program.events.indexOf(applied) + 1;
+      const applied = await at.program.next('applied', { after: mark });
+      mark = at.program.events.indexOf(applied) + 1;
       ran += applied.ran.length;
     }
   };

@@ -12,7 +12,12 @@ let port: number;
 beforeAll(async () => {
   backend = await RawBackend.start();
   workspace = Workspace.with({ 'index.html': '<!doctype html><title>Quay</title>' });
-  program = await Program.serve(workspace.root, ['index.html', '--forward', `/api=http://127.0.0.1:${backend.port}`]);
+  program = await Program.serve(workspace.root, [
+    'index.html',
+    '--forward',
+    `/api=http://127.0.0.1:${backend.port}`,
+    '--traffic',
+  ]);
   port = Number(new URL(program.url).port);
 });
 afterAll(async () => {
@@ -212,6 +217,27 @@ test('a browser that waits for 100 Continue sends its body when the backend says
   expect(await waiting).toMatch(/^HTTP\/1\.1 100 Continue\r\n\r\nHTTP\/1\.1 200 OK\r\n[\s\S]*heard$/);
 });
 
+test('a backend that knows no 100 Continue gets the body of a browser that stops waiting', async () => {
+  backend.answer = ok();
+  backend.received.length = 0;
+  const { connect } = await import('node:net');
+  const answer = await new Promise<string>((resolve) => {
+    let seen = '';
+    const socket = connect(port, '127.0.0.1', () => {
+      socket.write(
+        'POST /api/x HTTP/1.1\r\nHost: localhost\r\nExpect: 100-continue\r\nContent-Length: 6\r\nConnection: close\r\n\r\n',
+      );
+      backend.server.once('connection', () => socket.write('mayday'));
+    });
+    socket.on('data', (data) => {
+      seen += data;
+    });
+    socket.on('close', () => resolve(seen));
+  });
+  expect(answer).toMatch(/^HTTP\/1\.1 200 OK[\s\S]*tides$/);
+  expect(readMessage(backend.received[0]!).body).toBe('mayday');
+});
+
 test('a change to any other protocol joins both ends', async () => {
   backend.onRequest = (socket) => {
     socket.write('HTTP/1.1 101 Switching Protocols\r\nConnection: upgrade\r\nUpgrade: tide/2\r\nX-Berth: 4\r\n\r\nhello ');
@@ -232,6 +258,8 @@ test('a change to any other protocol joins both ends', async () => {
   });
   expect(answer).toMatch(/^HTTP\/1\.1 101 Switching Protocols\r\n[\s\S]*X-Berth: 4\r\n\r\nhello heard mayday$/);
   expect(backend.received.at(-1)).toMatch(/\r\nUpgrade: tide\/2\r\n/);
+  const told = await program.next('exchange', { where: ({ method }) => method === 'UPGRADE' });
+  expect(told).toMatchObject({ rule: '/api', target: '/api/radio', status: 101, ms: expect.any(Number) });
   backend.onRequest = undefined;
 });
 

@@ -111,6 +111,7 @@ beforeAll(async () => {
       ${rule(plain, `paths: ['/api'], headers: { accept: 'text/csv' }, requestHeaders: { 'x-rule': 'csv' }`)},
       ${rule('http://127.0.0.1:9', `paths: ['/down']`)},
       ${rule(plain, `paths: ['/slow'], timeouts: { answerMs: 60 }, path: () => '/never'`)},
+      ${rule(plain, `paths: ['/busy'], timeouts: { connectMs: 400 }, path: () => '/never'`)},
       ${rule(plain, `paths: ['/**'], when: 'missing', requestHeaders: { 'x-rule': 'missing' }`)},
     ] };`,
   });
@@ -197,6 +198,20 @@ describe('rules', () => {
     expect([slow.status, slow.json().error.cause]).toEqual([504, 'ANSWER_TIMEOUT']);
     expect((await ask('down')).status).toBe(502);
     await program.next('backend', { where: ({ backend, isUp }) => backend === 'http://127.0.0.1:9' && !isUp });
+  });
+
+  test('where all connections are taken, the next request says so and does not wait for ever', async () => {
+    const controller = new AbortController();
+    const taken = Array.from({ length: 512 }, () =>
+      fetch(`${program.url}busy`, { signal: controller.signal }).catch(() => 'ended'),
+    );
+    const late = await Promise.race([ask('busy'), ...taken.map((asked) => asked.then(() => undefined))]);
+    const refused = late ?? (await ask('busy'));
+    expect([refused.status, refused.json().error.cause]).toEqual([504, 'CONNECTIONS_TAKEN']);
+    controller.abort();
+    expect(new Set(await Promise.all(taken.map(async (asked) => ((await asked) === 'ended' ? 'ended' : 'answered'))))).toContain(
+      'ended',
+    );
   });
 
   test('a change of rules applies at once, and open streams and pages stay', async () => {

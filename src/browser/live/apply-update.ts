@@ -16,7 +16,7 @@ import {
 import { exportsComponents, exportsSameKinds, isComponentExport, refreshComponents } from '../runtime/refresh.js';
 import { namespaceOf } from '../runtime/resolve-export.js';
 import { collectDefinitions, isEntry } from '../runtime/runtime.js';
-import { arrangeSheets, ensureSheetsBelow, isLateRoot, removeSheet, swapSheets } from '../runtime/sheets.js';
+import { arrangeSheets, ensureSheetsBelow, hasFailedSheets, isLateRoot, removeSheet, swapSheets } from '../runtime/sheets.js';
 import { replaceFile } from './replace-file.js';
 
 /** What an update did to the page. */
@@ -52,8 +52,10 @@ export class NeedsReload extends Error {
 export async function applyUpdate(update: UpdateMessage): Promise<Applied> {
   const incoming = await receive(update.scripts);
   const changed: string[] = [];
+  let mayMoveSheets = update.removed.length > 0 || hasFailedSheets();
   for (const [id, definition] of incoming) {
     const entry = registry.get(id);
+    if (!entry || !leadsToSame(entry.definition, definition)) mayMoveSheets = true;
     if (entry?.definition.edges.version === definition.edges.version) incoming.delete(id);
     else if (entry?.instance) changed.push(id);
     else if (entry) defineModule(id, definition);
@@ -71,9 +73,15 @@ export async function applyUpdate(update: UpdateMessage): Promise<Applied> {
   applied.reset = refreshComponents();
   applied.files = await replaceFiles(update.files);
   await sheets;
-  await arrangeSheets();
+  // Walks all modules of the page, which most saves have no reason for.
+  if (mayMoveSheets) await arrangeSheets();
   if (refusal) throw refusal;
   return applied;
+}
+
+/** Whether two versions of a module need the same modules, in the same order. */
+function leadsToSame(before: Definition, after: Definition): boolean {
+  return targetsOf(before.edges).join('\0') === targetsOf(after.edges).join('\0');
 }
 
 /** Whether the page may evaluate strings, as far as is known. Trying again would only print another refusal. */

@@ -74,12 +74,15 @@ export class Handle {
     const target = dynamic?.[options?.with?.type ? `${name}\0${options.with.type}` : name] ?? dynamic?.[name];
     // Not known when the module was linked: leave it to the browser, as seen from the source's place.
     if (!target) return import(new URL(name, sourceUrl(this.#instance)).href) as Promise<object>;
-    if (!registry.has(target.id)) await loadPiece(target.piece);
-    if (!registry.get(target.id)?.instance) await completeBelow([target.id]);
     noteRoot(target.id);
-    await ensureSheetsBelow([target.id]);
-    // A sheet that two late modules share stands where the first of them wants it, whichever came first.
-    await arrangeSheets();
+    // What has run already has all it needs.
+    if (!registry.get(target.id)?.instance) {
+      if (!registry.has(target.id)) await loadPiece(target.piece);
+      await completeBelow([target.id]);
+      await ensureSheetsBelow([target.id]);
+      // A sheet that two late modules share stands where the first of them wants it, whichever came first.
+      await arrangeSheets();
+    }
     return importModule(target.id, this.#instance.definition.edges.nodeDefault);
   }
 

@@ -44,10 +44,16 @@ export function isLateRoot(id: string): boolean {
 /** Adds the sheets that modules need and the page doesn't have, each where a fresh load would put it; settles when they apply. */
 export async function ensureSheetsBelow(ids: readonly string[]): Promise<void> {
   if (typeof document === 'undefined') return;
-  const missing = evaluationOrder(ids).filter((id) => styleOf(id) !== undefined && linksOf(id).length === 0);
+  const there = new Set(Object.keys(sheetVersions()));
+  const missing = evaluationOrder(ids).filter((id) => styleOf(id) !== undefined && !there.has(id));
   if (missing.length === 0) return;
   const order = moduleOrder();
   await Promise.all(missing.map((id) => addSheet(id, order)));
+}
+
+/** Whether some sheet could not be loaded. */
+export function hasFailedSheets(): boolean {
+  return document.querySelector(`link[${failed}]`) !== null;
 }
 
 /**
@@ -62,7 +68,8 @@ export async function arrangeSheets(): Promise<void> {
   for (const link of importedLinks()) if (!needed.has(link.getAttribute(mark)!) || link.hasAttribute(failed)) link.remove();
   await ensureSheetsBelow(wanted);
   const kept = importedLinks();
-  const inOrder = wanted.flatMap((id) => kept.find((link) => link.getAttribute(mark) === id) ?? []);
+  const byId = new Map(kept.map((link) => [link.getAttribute(mark)!, link]));
+  const inOrder = wanted.flatMap((id) => byId.get(id) ?? []);
   const from = inOrder.findIndex((link, place) => link !== kept[place]);
   if (from === -1) return;
   const moved = inOrder.slice(from);
@@ -97,8 +104,9 @@ function addSheet(id: string, order: readonly string[]): Promise<void> {
   link.rel = 'stylesheet';
   link.href = styleOf(id)!;
   link.setAttribute(mark, id);
-  const later = order.slice(order.indexOf(id) + 1).flatMap(linksOf)[0];
-  if (later) later.before(link);
+  const there = new Set(Object.keys(sheetVersions()));
+  const later = order.slice(order.indexOf(id) + 1).find((other) => there.has(other));
+  if (later !== undefined) linksOf(later)[0]!.before(link);
   else document.head.append(link);
   return settled(link);
 }

@@ -2,7 +2,7 @@ import type { PageMessage } from '../../core/live/messages.js';
 import type { Problem } from '../../core/problem.js';
 import type { BackendChange } from '../../forward/backend-states.js';
 import type { ExchangeReport } from '../../forward/exchange.js';
-import type { ProjectUpdate } from '../../project/project.js';
+import type { ProjectUpdate } from '../../project/update-maker.js';
 import type { LivePage } from '../../server/live-channel.js';
 
 /** What the reporter is told when everything stands. */

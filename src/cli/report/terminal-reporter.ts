@@ -1,6 +1,6 @@
 import pc from 'picocolors';
 import type { ExchangeReport } from '../../forward/exchange.js';
-import type { ProjectUpdate } from '../../project/project.js';
+import type { ProjectUpdate } from '../../project/update-maker.js';
 import { type EditorUrl, problemText } from './problem-text.js';
 import type { PageReport, ReadyReport, Reporter } from './reporter.js';
 

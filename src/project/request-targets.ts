@@ -1,0 +1,132 @@
+import { createRequire } from 'node:module';
+import { dirname, join } from 'node:path';
+import type { Adapter } from '../core/adapter.js';
+import type { Files } from '../core/files.js';
+import type { Edge } from '../core/graph/module-graph.js';
+import type { ModuleRequest } from '../core/link/linked.js';
+import type { Problem } from '../core/problem.js';
+import { explainFailure } from '../core/resolve/explain-failure.js';
+import type { Resolver } from '../core/resolve/resolver.js';
+import { kindOfFile } from '../core/translate/kinds.js';
+import type { Paths } from './paths.js';
+
+const ownRequire = createRequire(import.meta.url);
+
+/** Helpers of the translator, and Preact's refresh runtime, come with Vine Spark and not with the project. */
+const ownPackages = /^@oxc-project\/runtime\/|^@prefresh\/core$/;
+
+/** Preact's refresh runtime, which modules that use Preact import beside what they import themselves. */
+export const preactRefresh = '@prefresh/core';
+
+/** The id of the module that stands for what a package leaves out in browsers. */
+export const emptyModule = '~vine/empty';
+
+export interface RequestTargetsOptions {
+  paths: Paths;
+  resolver: Resolver;
+  files: Files;
+  adapters: readonly Adapter[];
+  installCommand: string;
+}
+
+/** Where a request leads: to a module, to nothing that matters before it runs, or nowhere, which is a problem. */
+export interface RequestTarget {
+  target?: string;
+  problem?: Pick<Problem, 'code' | 'message' | 'hint'>;
+}
+
+/** Finds the modules and files that modules ask for. */
+export class RequestTargets {
+  readonly #options: RequestTargetsOptions;
+
+  constructor(options: RequestTargetsOptions) {
+    this.#options = options;
+  }
+
+  /** The target of an import or a `require`. One that fails is a problem unless it may be meant to be tried. */
+  ofModule(
+    id: string,
+    { specifier, kind, type, isCertain }: Pick<ModuleRequest, 'specifier' | 'kind' | 'type' | 'isCertain'>,
+  ): RequestTarget {
+    const { resolver, paths, installCommand } = this.#options;
+    if (/^(?:[a-z][a-z0-9+.-]+:)?\/\//i.test(specifier) || specifier.startsWith('data:'))
+      return kind === 'dynamic' ? {} : { problem: foreign(specifier) };
+    if (ownPackages.test(specifier)) return { target: this.ofOwn(specifier) };
+    const adapted = this.#byAdapter(id, specifier);
+    if (adapted !== undefined) return { target: adapted };
+    // Preact's refresh runtime works on the project's Preact.
+    const from = specifier === 'preact' && id.includes('node_modules/@prefresh/') ? 'page.html' : id;
+    const resolution = resolver.resolve(specifier, paths.fileOf(from), kind === 'require' ? 'require' : 'import');
+    if ('empty' in resolution) return { target: emptyModule };
+    if ('found' in resolution) return { target: withType(paths.idOf(resolution.found), type) };
+    if (kind === 'require' && !isCertain) return {};
+    return { problem: explainFailure(resolution.failure, specifier, { root: paths.root, installCommand }) };
+  }
+
+  /** A module that comes with Vine Spark. */
+  ofOwn(specifier: string): string {
+    return this.#options.paths.idOf(ownRequire.resolve(specifier));
+  }
+
+  /** Whether some specifier of a module leads somewhere else than its edges say. Paths are looked after file by file. */
+  areChanged(id: string, edges: readonly Edge[]): boolean {
+    return edges.some(({ kind, specifier, target }) => {
+      if ((kind !== 'import' && kind !== 'dynamic' && kind !== 'require') || /^[./]/.test(specifier)) return false;
+      return this.ofModule(id, { specifier, kind }).target !== target.replace(/\?.*$/, '');
+    });
+  }
+
+  /** The module or file behind `new URL('…', import.meta.url)`; one that isn't there is left to the browser. */
+  ofUrl(id: string, { specifier, kind }: ModuleRequest): string | undefined {
+    const { resolver, paths } = this.#options;
+    const path = /^[./]/.test(specifier) ? specifier : `./${specifier}`;
+    const resolution = resolver.resolve(path, paths.fileOf(id), 'import');
+    if (!('found' in resolution)) return undefined;
+    const target = paths.idOf(resolution.found);
+    return kind === 'worker' || kindOfFile(target) === 'asset' ? target : `${target}?url`;
+  }
+
+  /** The files that a pattern such as `./berths/*.ts` stands for, by the specifiers that name them. */
+  matches(id: string, pattern: string): [specifier: string, target: string][] {
+    const [before, after] = pattern.split('*') as [string, string];
+    const { paths, files } = this.#options;
+    const cut = before.lastIndexOf('/') + 1;
+    const folder = join(dirname(paths.fileOf(id)), before.slice(0, cut));
+    const matches: [string, string][] = [];
+    for (const name of files.list(folder)) {
+      const kind = kindOfFile(name);
+      if (!name.startsWith(before.slice(cut)) || !kind || files.kindOf(join(folder, name)) !== 'file') continue;
+      const target = paths.idOf(files.realPath(join(folder, name)));
+      if (name.endsWith(after)) matches.push([before.slice(0, cut) + name, target]);
+      // Without an extension in the pattern, scripts can be meant without theirs.
+      if (after === '' && kind === 'script') matches.push([before.slice(0, cut) + name.replace(/\.[^.]+$/, ''), target]);
+    }
+    return matches;
+  }
+
+  /** The id that the user's own adapters give a specifier. */
+  #byAdapter(id: string, specifier: string): string | undefined {
+    const { adapters, paths } = this.#options;
+    for (const adapter of adapters) {
+      const found = adapter.resolve?.(specifier, paths.fileOf(id));
+      if (found !== undefined) return paths.idOf(found);
+    }
+    return undefined;
+  }
+}
+
+function foreign(specifier: string): NonNullable<RequestTarget['problem']> {
+  return {
+    code: 'import-unresolved',
+    message: `'${specifier}' is a URL, which can only be imported with import().`,
+    hint: 'Install the package instead, or load it with import().',
+  };
+}
+
+/** Kinds of files for which a type attribute says nothing new. */
+const kindOfType: Record<string, string> = { json: 'json', javascript: 'script' };
+
+/** The id of a module that is imported with a type attribute. */
+function withType(id: string, type: string | undefined): string {
+  return type === undefined || kindOfType[type] === kindOfFile(id) ? id : `${id}?${type}`;
+}

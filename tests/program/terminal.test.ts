@@ -1,0 +1,75 @@
+import { spawn } from 'node:child_process';
+import { join } from 'node:path';
+import { expect, test } from '@jest/globals';
+import { WebSocket } from 'ws';
+import type { AppliedMessage, PageMessage } from '../../src/core/live/messages.js';
+import { repository, Workspace } from '../support/workspace.js';
+
+test('the terminal says in one line what a save did, where, why state went, and explains a thing once', async () => {
+  const workspace = Workspace.with({
+    'index.html': '<!doctype html><script type="module" src="main.js"></script>',
+    'main.js': `import './row.js';`,
+    'row.js': '0;',
+  });
+  const child = spawn(process.execPath, [join(repository, 'dist/cli/main.js'), 'serve', 'index.html', '--port', '0'], {
+    cwd: workspace.root,
+    env: { ...process.env, NODE_OPTIONS: '', NO_COLOR: '1' },
+  });
+  let output = '';
+  let changed = () => {};
+  child.stdout.on('data', (data) => {
+    output += data;
+    changed();
+  });
+  const says = async (pattern: RegExp) => {
+    while (!pattern.test(output))
+      await new Promise<void>((resolve) => {
+        changed = resolve;
+      });
+  };
+  await says(/ready/);
+  const url = /http:\/\/localhost:\d+\//.exec(output)![0];
+  const { key, session } = (await (await fetch(`${url}~vine/session`)).json()) as { key: string; session: string };
+  const query = new URLSearchParams({ key, session, page: 'index.html', build: '0' });
+  const page = new WebSocket(`${url.replace('http', 'ws')}~vine/live?${query}`, 'vine-live.1', {
+    headers: { 'user-agent': 'Firefox/140.0' },
+  });
+  // Answers each update with the next of these.
+  const note = 'row.js exports limit beside components, so its importers run again';
+  const applied = (more: Partial<AppliedMessage>): Omit<AppliedMessage, 'update'> => ({
+    type: 'applied',
+    boundaries: ['main.js'],
+    ran: ['row.js', 'main.js'],
+    styles: [],
+    files: [],
+    reset: [],
+    applyMs: 1,
+    notes: [note],
+    ...more,
+  });
+  const answers: Omit<PageMessage & { update: number }, 'update'>[] = [
+    applied({}),
+    applied({ reset: ['Row'] }),
+    { type: 'reloaded', reason: 'no module on the way to the page takes the update', chain: ['row.js', 'main.js'] } as never,
+  ];
+  page.on('message', (data) => {
+    const message = JSON.parse(String(data));
+    if (message.type === 'update') page.send(JSON.stringify({ ...answers.shift(), update: message.id }));
+  });
+  await new Promise((resolve) => page.once('message', resolve));
+  const expected = [
+    / {2}row\.js {2}updated in place, state kept at main\.js in Firefox 140 after \d+ ms\n/,
+    / {2}row\.js {2}updated in place, state starts anew in Row at main\.js in Firefox 140 after \d+ ms\n/,
+    / {2}row\.js {2}reloaded Firefox 140: no module on the way to the page takes the update \(row\.js → main\.js\)\n/,
+  ];
+  for (const [n, line] of expected.entries()) {
+    workspace.write({ 'row.js': `${n + 1};` });
+    await says(line);
+  }
+  expect(output.split(note)).toHaveLength(2);
+  const ended = new Promise((resolve) => child.once('exit', resolve));
+  child.kill();
+  await ended;
+  page.terminate();
+  workspace.dispose();
+});
