@@ -1,5 +1,5 @@
 // Makes a fresh clone ready, using nothing but Node.js: installs packages, builds, and for tests finds Chromium.
-// Usage: node scripts/prepare.mjs build|test
+// Usage: node scripts/prepare.mjs build|test|bench
 import { spawnSync } from 'node:child_process';
 import { createHash } from 'node:crypto';
 import { existsSync, mkdirSync, readdirSync, readFileSync, statSync, writeFileSync } from 'node:fs';
@@ -59,7 +59,7 @@ unlessSame(
   () => run(process.execPath, ['scripts/build.mjs']),
 );
 
-if (process.argv[2] === 'test') {
+if (['test', 'bench'].includes(process.argv[2])) {
   const places = [process.env.CHROMIUM, '/usr/bin/chromium', '/usr/bin/chromium-browser', '/usr/bin/google-chrome'];
   if (!places.some((path) => path && existsSync(path))) {
     const advice = 'The tests need Chromium. Install it (on Debian: apt-get install chromium), or set CHROMIUM to its path.';

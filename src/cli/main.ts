@@ -8,7 +8,14 @@ import { printProblem } from './report/problem-text.js';
 import { parseForward, serveCommand } from './serve.js';
 
 /** Exit codes: 0 all right, 1 something failed, 2 the command line or the settings are wrong. */
-const usageCodes = new Set(['unknown-option', 'unknown-setting', 'settings-unreadable', 'page-missing', 'recording-unusable']);
+const usageCodes = new Set([
+  'unknown-option',
+  'unknown-setting',
+  'settings-unreadable',
+  'page-missing',
+  'recording-unusable',
+  'trace-unwritable',
+]);
 
 async function main(): Promise<void> {
   const { version } = JSON.parse(readFileSync(new URL('../../package.json', import.meta.url), 'utf8')) as { version: string };

@@ -1,4 +1,7 @@
+import { existsSync } from 'node:fs';
+import { dirname, join } from 'node:path';
 import { VineError } from '../core/problem.js';
+import type { Trace } from '../core/trace.js';
 import { Project } from '../project/project.js';
 import type { Served, VineServer } from '../server/server.js';
 import type { EffectiveSettings } from '../settings/effective.js';
@@ -6,8 +9,20 @@ import { printProblem } from './report/problem-text.js';
 import type { Reporter } from './report/reporter.js';
 import { UpdateReports } from './update-reports.js';
 
+/** Where results are kept for the next start: beside the installed packages; `undefined` where there are none. */
+export function cacheFolderOf(root: string): string | undefined {
+  for (let at = root; ; at = dirname(at)) {
+    const packages = join(at, 'node_modules');
+    if (existsSync(packages)) return join(packages, '.cache/vine-spark');
+    if (dirname(at) === at) return undefined;
+  }
+}
+
 /** The project that settings describe. */
-export function projectOf(settings: EffectiveSettings, { poll, build }: { poll: boolean; build: number }): Project {
+export function projectOf(
+  settings: EffectiveSettings,
+  { poll, build, cacheFolder, trace }: { poll: boolean; build: number; cacheFolder: string | undefined; trace: Trace },
+): Project {
   const { root, base, alias, roots, conditions, constants, adapters, verbatim, sources } = settings;
   const pages = [...new Set(settings.routes.map(({ page }) => page))];
   return new Project({
@@ -24,6 +39,8 @@ export function projectOf(settings: EffectiveSettings, { poll, build }: { poll: 
     poll,
     settingsFiles: sources,
     build,
+    trace,
+    ...(cacheFolder === undefined ? {} : { cacheFolder }),
   });
 }
 
@@ -39,6 +56,8 @@ export interface RunningOptions {
   server: VineServer;
   reporter: Reporter;
   poll: boolean;
+  trace: Trace;
+  cacheFolder: string | undefined;
   isQuiet: boolean;
   showsTraffic: boolean;
 }
@@ -57,7 +76,7 @@ export class Running {
     this.#options = options;
     this.#settings = options.settings;
     this.#project = options.project;
-    this.#reports = new UpdateReports(options.server.live, options.reporter);
+    this.#reports = new UpdateReports(options.server.live, options.reporter, options.trace);
   }
 
   /** Begins to report. `read` gives the settings as they are now. */
@@ -76,6 +95,11 @@ export class Running {
     });
   }
 
+  /** Everything was read for the first time: tells what is wrong with it. */
+  opened(): void {
+    if (this.#project.problems.length > 0) this.#options.reporter.problems(this.#project.problems, true);
+  }
+
   async close(): Promise<void> {
     await this.#queue;
     await this.#project.close();
@@ -83,7 +107,6 @@ export class Running {
 
   #follow(project: Project, read: () => Promise<EffectiveSettings>): void {
     const { reporter, isQuiet } = this.#options;
-    if (project.problems.length > 0) reporter.problems(project.problems, true);
     project.on('problems', (problems) => reporter.problems(problems, false));
     project.on('failure', failedOnChange);
     project.on('settings', ({ since }) => {
@@ -96,7 +119,7 @@ export class Running {
 
   /** Reads the settings anew. A mistake in them keeps the last good ones in force. */
   async #settingsChanged(read: () => Promise<EffectiveSettings>, since: number): Promise<void> {
-    const { server, reporter, poll } = this.#options;
+    const { server, reporter, poll, cacheFolder, trace } = this.#options;
     let settings: EffectiveSettings;
     try {
       settings = await read();
@@ -120,12 +143,14 @@ export class Running {
       return;
     }
     const old = this.#project;
-    const project = projectOf(settings, { poll, build: old.build + 1 });
+    const project = projectOf(settings, { poll, build: old.build + 1, cacheFolder, trace });
+    if (!this.#options.isQuiet) project.on('note', (note) => reporter.note(note));
     await project.open();
     this.#project = project;
     this.#settings = settings;
     server.use(servedOf(settings, project), 'the settings changed');
     this.#follow(project, read);
+    this.opened();
     // It may be the old project that is telling us: it must not wait for itself.
     void old.close();
     if (!this.#options.isQuiet)

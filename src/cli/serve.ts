@@ -1,20 +1,24 @@
 import { Command, InvalidArgumentError } from 'commander';
-import openInBrowser from 'open';
+import { lanes, noTrace } from '../core/trace.js';
 import { parseTarget } from '../forward/target.js';
 import { VineServer } from '../server/server.js';
 import { type CommandLineSettings, effectiveSettings } from '../settings/effective.js';
+import { collectGarbage } from './collect-garbage.js';
 import { jsonReporter } from './report/json-reporter.js';
 import type { EditorUrl } from './report/problem-text.js';
 import { terminalReporter } from './report/terminal-reporter.js';
-import { projectOf, Running, servedOf } from './running.js';
-import { type TapeOptions, tapeOf } from './tape.js';
+import { cacheFolderOf, projectOf, Running, servedOf } from './running.js';
+import type { TapeOptions } from './tape.js';
+import { traceFile } from './trace-file.js';
 
 /** Options of `serve` as Commander gives them. */
 export interface ServeOptions extends Omit<CommandLineSettings, 'page'>, TapeOptions {
   open?: boolean;
   hot: boolean;
+  cache?: boolean;
   poll?: boolean;
   traffic?: boolean;
+  trace?: string;
   json?: boolean;
   quiet?: boolean;
 }
@@ -32,6 +36,7 @@ export function serveCommand(version: string): Command {
     .option('--forward <path=origin>', 'send a path to a backend, e.g. /api=http://127.0.0.1:8464 (repeatable)', parseForward)
     .option('--settings <file>', 'settings file (default: vine-spark.config.ts, .js, .mjs or .json)')
     .option('--no-hot', 'reload the page instead of updating it in place')
+    .option('--no-cache', 'keep nothing for the next start, and use nothing of the last one')
     .option('--poll', 'look for changes again and again, for network file systems')
     .option('--traffic', 'print a line for each forwarded request')
     .option('--record <file>', 'write forwarded exchanges to a HAR file')
@@ -39,6 +44,7 @@ export function serveCommand(version: string): Command {
     .option('--replay <file>', 'answer from a HAR file where the backend cannot be reached')
     .option('--replay-only', 'answer from the HAR file always')
     .option('--replay-delays', 'take as long as the backend took')
+    .option('--trace <file>', 'write where time goes, in the Trace Event Format')
     .option('--json', 'print events as NDJSON')
     .option('--quiet', 'print problems only')
     .action(async (page: string | undefined, options: ServeOptions) => {
@@ -56,12 +62,25 @@ export interface ServeRequest {
 /** Serves until the process is asked to end. Settles when everything stands. */
 export async function serve({ version, page, options }: ServeRequest): Promise<void> {
   const from = performance.now();
+  const tracing = options.trace === undefined ? undefined : traceFile(options.trace);
+  const trace = tracing?.trace ?? noTrace;
+  trace.span('start', 'loading the program', 0, {}, from);
   const line: CommandLineSettings = { ...options, ...(page === undefined ? {} : { page }) };
   const folder = process.cwd();
   const settings = await effectiveSettings(folder, line);
-  const tape = tapeOf(options, version);
-  const project = projectOf(settings, { poll: options.poll ?? false, build: 0 });
-  await project.open();
+  trace.span('start', 'settings', from);
+  const usesTape = options.record !== undefined || options.replay !== undefined || options.replayOnly;
+  const tape = usesTape ? (await import('./tape.js')).tapeOf(options, version) : {};
+  const cacheFolder = options.cache === false ? undefined : cacheFolderOf(settings.root);
+  const project = projectOf(settings, { poll: options.poll ?? false, build: 0, cacheFolder, trace });
+  const write = (text: string) => void process.stdout.write(text);
+  // Whoever reads a pipe wants no escapes.
+  const editorUrl = process.stdout.isTTY ? (...place: Parameters<EditorUrl>) => server.editorUrl(...place) : undefined;
+  const reporter = options.json ? jsonReporter(write) : terminalReporter(write, editorUrl);
+  if (!options.quiet) project.on('note', (note) => reporter.note(note));
+  const beforePages = trace.now();
+  project.begin();
+  trace.span('start', 'pages', beforePages);
   const { host, port, exact } = settings.listen;
   const server = new VineServer({
     ...servedOf(settings, project),
@@ -71,12 +90,10 @@ export async function serve({ version, page, options }: ServeRequest): Promise<v
     hot: options.hot,
     tape,
   });
-  const write = (text: string) => void process.stdout.write(text);
-  // Whoever reads a pipe wants no escapes.
-  const editorUrl = process.stdout.isTTY ? (...place: Parameters<EditorUrl>) => server.editorUrl(...place) : undefined;
-  const reporter = options.json ? jsonReporter(write) : terminalReporter(write, editorUrl);
   try {
+    const beforeListening = trace.now();
     await server.listen();
+    trace.overlapping('start', 'listen', beforeListening, {}, lanes.main);
   } catch (error) {
     await project.close();
     throw error;
@@ -87,26 +104,38 @@ export async function serve({ version, page, options }: ServeRequest): Promise<v
     server,
     reporter,
     poll: options.poll ?? false,
+    trace,
+    cacheFolder,
     isQuiet: options.quiet ?? false,
     showsTraffic: options.traffic ?? false,
   });
-  closeOnSignals(() => Promise.all([server.close(), running.close()]));
-  if (!options.quiet) {
-    reporter.ready({
-      version,
-      url: server.url,
-      port: server.boundPort,
-      forwards: server.forwarder.rules.map(({ label, to }) => ({ label, origin: to.label })),
-      routes: settings.routes,
-      notes: [...project.pages.values()].flatMap((shown) => shown.notes),
-      modules: project.graph.size,
-      ms: performance.now() - from,
-      ...(port !== 0 && server.boundPort !== port ? { wantedPort: port } : {}),
-      ...(settings.file ? { settingsFile: project.paths.idOf(settings.file) } : {}),
-    });
-  }
+  closeOnSignals(async () => {
+    await Promise.all([server.close(), running.close()]);
+    tracing?.close();
+  });
+  const report = {
+    version,
+    url: server.url,
+    port: server.boundPort,
+    forwards: server.forwarder.rules.map(({ label, to }) => ({ label, origin: to.label })),
+    routes: settings.routes,
+    ...(port !== 0 && server.boundPort !== port ? { wantedPort: port } : {}),
+    ...(settings.file ? { settingsFile: project.paths.idOf(settings.file) } : {}),
+  };
+  if (!options.quiet) reporter.listening(report);
   running.begin(() => effectiveSettings(folder, line));
-  if (options.open) await openInBrowser(server.url);
+  await project.opened();
+  const ms = performance.now() - from;
+  const beforeWatching = trace.now();
+  await project.watch();
+  void project.idle().then(collectGarbage);
+  trace.overlapping('start', 'watch', beforeWatching, {}, lanes.main);
+  if (!options.quiet) {
+    const notes = [...project.pages.values()].flatMap((shown) => shown.notes);
+    reporter.ready({ ...report, notes, modules: project.graph.size, ms });
+  }
+  running.opened();
+  if (options.open) await (await import('open')).default(server.url);
 }
 
 function closeOnSignals(closeAll: () => Promise<unknown>): void {

@@ -1,4 +1,5 @@
 import type { PageMessage } from '../core/live/messages.js';
+import { lanes, type Trace } from '../core/trace.js';
 import type { Project } from '../project/project.js';
 import type { ProjectUpdate } from '../project/update-maker.js';
 import type { LiveChannel, LivePage } from '../server/live-channel.js';
@@ -22,11 +23,13 @@ interface Pending {
 export class UpdateReports {
   readonly #reporter: Reporter;
   readonly #live: LiveChannel;
+  readonly #trace: Trace;
   readonly #pending = new Map<number, Pending>();
   readonly #updates = new Map<number, ProjectUpdate>();
 
-  constructor(live: LiveChannel, reporter: Reporter) {
+  constructor(live: LiveChannel, reporter: Reporter, trace: Trace) {
     this.#live = live;
+    this.#trace = trace;
     this.#reporter = reporter;
     live.on('left', (page) => this.#forget(page));
     live.on('message', ({ from, message }) => {
@@ -56,11 +59,18 @@ export class UpdateReports {
   #take(from: LivePage, message: Extract<PageMessage, { type: 'applied' | 'reloaded' }>): void {
     const update = this.#updates.get(message.update);
     if (!update) return;
+    this.#note(update, from, message);
     const report = { ...message, from, ms: performance.now() - update.since };
     const pending = this.#pending.get(message.update);
     if (!pending?.waitingFor.delete(from.number)) return this.#reporter.updated(update, [report], 0);
     pending.reports.push(report);
     if (pending.waitingFor.size === 0) this.#finish(pending);
+  }
+
+  #note(update: ProjectUpdate, { browser, number }: LivePage, message: PageMessage): void {
+    const what = { update: update.id, browser, page: number };
+    this.#trace.overlapping('update', `update ${update.id}, from the save on`, update.since, what, lanes.browser);
+    if (message.type === 'applied') this.#trace.stages('browser', message.stages, what);
   }
 
   #forget(page: LivePage): void {

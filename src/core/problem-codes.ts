@@ -17,6 +17,7 @@ export const problemCodes = {
   'import-assigned': 'A module assigns to a name that it imports.',
   'adapter-failed': 'An adapter of the settings could not make a module of a file.',
   'run-error': 'A module threw an error while it ran in the browser.',
+  'trace-unwritable': 'A trace cannot be written to the file that was named.',
   'recording-unusable': 'A recording of exchanges with backends cannot be read or written.',
   'editor-missing': 'No editor could be found for opening a file from the page.',
   'internal-error': 'Vine Spark itself failed; please report it.',

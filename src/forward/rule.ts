@@ -1,6 +1,9 @@
 import type { IncomingHttpHeaders } from 'node:http';
-import picomatch from 'picomatch';
+import type Picomatch from 'picomatch';
+import { lazily } from '../core/lazily.js';
 import type { Target } from './target.js';
+
+const picomatch = lazily<typeof Picomatch>('picomatch');
 
 /** Fields to set (a text) or to remove (`null`), by name; or a function that gives them for the fields there are. */
 export type HeaderChanges =
@@ -111,7 +114,7 @@ function isBelow(path: string, prefix: string): boolean {
 
 function pathMatcher(pattern: string): (path: string) => boolean {
   if (pattern.includes('*')) {
-    const matches = picomatch(pattern, { dot: true });
+    const matches = picomatch()(pattern, { dot: true });
     return (path) => matches(path);
   }
   const prefix = pattern.endsWith('/') ? pattern.slice(0, -1) : pattern;

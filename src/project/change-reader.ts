@@ -1,17 +1,17 @@
 import { dirname } from 'node:path';
 import type { ModuleGraph } from '../core/graph/module-graph.js';
 import type { Resolver } from '../core/resolve/resolver.js';
-import { contentHash } from './content-hash.js';
 import type { DiskFiles } from './disk-files.js';
 import type { MadeOf } from './made-of.js';
 import type { ModuleContent } from './module-content.js';
+import type { ModuleFiles } from './module-files.js';
 import type { ModuleLoader } from './module-loader.js';
 import type { PageSet } from './page-set.js';
 import type { Paths } from './paths.js';
 import { emptyModule, type RequestTargets } from './request-targets.js';
 import type { StyleCompiler } from './style-compiler.js';
 import type { TsSettings } from './ts-settings.js';
-import { type FileChanges, readIfThere } from './watcher.js';
+import type { FileChanges } from './watcher.js';
 
 /** What of a project tells whom a changed file concerns. */
 export interface ChangeReaderOptions {
@@ -28,8 +28,7 @@ export interface ChangeReaderOptions {
   madeOf: MadeOf;
   /** Modules that could not be made. */
   failed: ReadonlyMap<string, unknown>;
-  /** Hashes of the files as they were last read, by module. */
-  hashes: ReadonlyMap<string, string>;
+  moduleFiles: ModuleFiles;
 }
 
 /** What file changes concern. */
@@ -63,7 +62,7 @@ export class ChangeReader {
     for (const path of written) {
       const id = paths.idOf(path);
       if (pages.byId.has(id)) concerned.pages.add(id);
-      add([id, ...typedIds.map((type) => `${id}?${type}`)].filter((variant) => this.#isNews(variant, path)));
+      add([id, ...typedIds.map((type) => `${id}?${type}`)].filter((variant) => this.#isNews(variant)));
       add(madeOf.affectedBy(id, path));
     }
     if (appeared.size === 0 && disappeared.size === 0) return concerned;
@@ -94,24 +93,22 @@ export class ChangeReader {
 
   /** The modules that come out differently after an install: other files, or other answers to what is imported. */
   #repackaged(): string[] {
-    const { files, resolver, loader, targets, failed, graph, paths } = this.#options;
+    const { files, resolver, loader, targets, failed, graph } = this.#options;
     files.forgetAll();
     resolver.forget();
     if (loader.refreshChanged()) return this.#reconfigured();
     const affected = [...failed.keys()];
     for (const id of graph.ids()) {
-      const isChanged = id.includes('node_modules/') && this.#isNews(id, paths.fileOf(id.replace(/\?.*$/, '')));
+      const isChanged = id.includes('node_modules/') && this.#isNews(id);
       if (isChanged || targets.areChanged(id, graph.edges(id))) affected.push(id);
     }
     return affected;
   }
 
-  /** Whether a written file belongs to us and has another content than before. */
-  #isNews(id: string, path: string): boolean {
-    const { graph, failed, hashes } = this.#options;
-    if (!graph.has(id) && !failed.has(id)) return false;
-    const bytes = readIfThere(path);
-    return bytes !== undefined && hashes.get(id) !== contentHash(bytes);
+  /** Whether a module is ours and its file has another content than what was loaded. */
+  #isNews(id: string): boolean {
+    const { graph, failed, moduleFiles } = this.#options;
+    return (graph.has(id) || failed.has(id)) && moduleFiles.hasNews(id);
   }
 
   /** Modules whose imports a new file may answer, or answer otherwise. */

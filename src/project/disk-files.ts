@@ -1,17 +1,24 @@
 import { readdirSync, readFileSync, realpathSync, statSync } from 'node:fs';
 import type { Files } from '../core/files.js';
 
-/** The disk, with what was asked before remembered until it's reported as changed. */
+type Kind = 'file' | 'folder' | undefined;
+
+/**
+ * The disk, with what was asked before remembered until it's reported as changed. Folders are read whole: resolution asks
+ * for many names in each of them, most of which aren't there.
+ */
 export class DiskFiles implements Files {
-  readonly #kinds = new Map<string, 'file' | 'folder' | undefined>();
+  /** Entries by folder; `undefined` for a folder that can't be read. */
+  readonly #folders = new Map<string, ReadonlyMap<string, Kind | 'link'> | undefined>();
+  /** Kinds of what lies behind links. */
+  readonly #linked = new Map<string, Kind>();
   readonly #realPaths = new Map<string, string>();
 
-  kindOf(path: string): 'file' | 'folder' | undefined {
-    if (this.#kinds.has(path)) return this.#kinds.get(path);
-    const stats = statSync(path, { throwIfNoEntry: false });
-    const kind = stats?.isFile() ? 'file' : stats?.isDirectory() ? 'folder' : undefined;
-    this.#kinds.set(path, kind);
-    return kind;
+  kindOf(path: string): Kind {
+    const cut = path.lastIndexOf('/');
+    if (cut <= 0) return kindOnDisk(path);
+    const kind = this.#entriesOf(path.slice(0, cut))?.get(path.slice(cut + 1));
+    return kind === 'link' ? this.#behindLink(path) : kind;
   }
 
   readText(path: string): string | undefined {
@@ -23,25 +30,74 @@ export class DiskFiles implements Files {
   }
 
   list(folder: string): string[] {
-    return this.kindOf(folder) === 'folder' ? readdirSync(folder).sort() : [];
+    return [...(this.#entriesOf(folder.length > 1 ? folder.replace(/\/$/, '') : folder)?.keys() ?? [])].sort();
   }
 
   realPath(path: string): string {
     const known = this.#realPaths.get(path);
-    if (known) return known;
-    const real = realpathSync(path);
+    if (known !== undefined) return known;
+    const cut = path.lastIndexOf('/');
+    const name = path.slice(cut + 1);
+    const entry = cut <= 0 ? 'link' : this.#entriesOf(path.slice(0, cut))?.get(name);
+    if (entry !== 'link' && entry !== undefined) return `${this.#realFolder(path.slice(0, cut))}/${name}`;
+    const real = realpathSync.native(path);
     this.#realPaths.set(path, real);
     return real;
   }
 
   /** Forgets what is known of `path`. */
   forget(path: string): void {
-    this.#kinds.delete(path);
+    this.#folders.delete(path);
+    this.#folders.delete(path.slice(0, path.lastIndexOf('/')));
+    this.#linked.delete(path);
     this.#realPaths.delete(path);
   }
 
   forgetAll(): void {
-    this.#kinds.clear();
+    this.#folders.clear();
+    this.#linked.clear();
     this.#realPaths.clear();
+  }
+
+  #entriesOf(folder: string): ReadonlyMap<string, Kind | 'link'> | undefined {
+    const known = this.#folders.get(folder);
+    if (known !== undefined || this.#folders.has(folder)) return known;
+    const entries = entriesOnDisk(folder);
+    this.#folders.set(folder, entries);
+    return entries;
+  }
+
+  #behindLink(path: string): Kind {
+    if (this.#linked.has(path)) return this.#linked.get(path);
+    const kind = kindOnDisk(path);
+    this.#linked.set(path, kind);
+    return kind;
+  }
+
+  #realFolder(folder: string): string {
+    const known = this.#realPaths.get(folder);
+    if (known !== undefined) return known;
+    const real = realpathSync.native(folder);
+    this.#realPaths.set(folder, real);
+    return real;
+  }
+}
+
+function kindOnDisk(path: string): Kind {
+  const stats = statSync(path, { throwIfNoEntry: false });
+  return stats?.isFile() ? 'file' : stats?.isDirectory() ? 'folder' : undefined;
+}
+
+function entriesOnDisk(folder: string): Map<string, Kind | 'link'> | undefined {
+  try {
+    const entries = readdirSync(folder, { withFileTypes: true });
+    return new Map(
+      entries.map((entry) => [
+        entry.name,
+        entry.isFile() ? 'file' : entry.isDirectory() ? 'folder' : entry.isSymbolicLink() ? 'link' : undefined,
+      ]),
+    );
+  } catch {
+    return undefined; // no folder, or one that may not be read
   }
 }

@@ -1,24 +1,25 @@
 import { modulesRunEarly } from '../core/graph/cycles.js';
 import { type Edge, isLazy, type ModuleGraph } from '../core/graph/module-graph.js';
 import type { Problem } from '../core/problem.js';
+import type { Trace } from '../core/trace.js';
 import { contentHash } from './content-hash.js';
 import { ImportChecker } from './import-checker.js';
 import { MadeOf } from './made-of.js';
 import type { ModuleContent, ScriptContent } from './module-content.js';
+import type { ModuleFiles } from './module-files.js';
 import type { Loaded, ModuleLoader } from './module-loader.js';
 import type { PageSet } from './page-set.js';
-import type { Paths } from './paths.js';
 import { emptyModule } from './request-targets.js';
 import type { Unsent } from './unsent.js';
-import { readIfThere } from './watcher.js';
 
 export interface GraphBuilderOptions {
   graph: ModuleGraph<ModuleContent>;
   loader: ModuleLoader;
+  files: ModuleFiles;
   pages: PageSet;
-  paths: Paths;
   /** Takes down what comes and goes. */
   unsent: Unsent;
+  trace: Trace;
   /** A module was put in the graph. */
   onLoaded(id: string): void;
 }
@@ -27,8 +28,6 @@ export interface GraphBuilderOptions {
 export class GraphBuilder {
   /** What went into modules beside their own files. */
   readonly madeOf = new MadeOf();
-  /** Hashes of the files as they were last read, by module. */
-  readonly hashes = new Map<string, string>();
   /** Modules that could not be made, with what is wrong. */
   readonly failed = new Map<string, Problem[]>();
   readonly #options: GraphBuilderOptions;
@@ -47,6 +46,11 @@ export class GraphBuilder {
 
   get problems(): Problem[] {
     return [...this.failed.values(), ...this.#imports.problems.values()].flat();
+  }
+
+  /** Changes with the problems of imports. */
+  get importProblems(): number {
+    return this.#imports.version;
   }
 
   /** Whether everything that modules statically need is there. */
@@ -77,8 +81,31 @@ export class GraphBuilder {
 
   /** Loads a module anew and puts it in the graph, or notes what is wrong with it. */
   async reload(id: string): Promise<void> {
-    const { graph, unsent, onLoaded } = this.#options;
-    const loaded = await this.#load(id);
+    await this.#put(id, await this.#load(id));
+  }
+
+  /** Begins what loading these modules will probably need, where they are scripts in use and their files have changed. */
+  prepare(ids: readonly string[]): void {
+    const { loader, files } = this.#options;
+    for (const id of ids) {
+      const script = this.#script(id);
+      const { content, hash } = (script && files.news(id)) ?? {};
+      if (typeof content === 'string' && content !== '')
+        loader.prepare(id, content, { hash: hash!, isChecked: script!.isChecked });
+    }
+  }
+
+  /** Loads modules anew, all at the same time, and puts them in the graph in the order given. */
+  async reloadAll(ids: readonly string[]): Promise<void> {
+    const loaded = await Promise.all(ids.map((id) => this.#load(id)));
+    for (const [at, id] of ids.entries()) {
+      // What was put in before may have taken the last import of this one away.
+      if (this.#options.graph.has(id) || this.failed.has(id)) await this.#put(id, loaded[at]!);
+    }
+  }
+
+  async #put(id: string, loaded: Loaded): Promise<void> {
+    const { graph, unsent, onLoaded, trace } = this.#options;
     if ('problems' in loaded) {
       this.failed.set(id, loaded.problems);
       // One broken module must not hide what is wrong below it.
@@ -87,18 +114,20 @@ export class GraphBuilder {
       return;
     }
     this.failed.delete(id);
-    const before = importsOf(graph.edges(id));
+    const fromGraph = trace.now();
+    const edgesBefore = graph.edges(id);
     const isSame = isSameContent(graph.content(id), loaded.content);
     const { missing, removed } = graph.set(id, loaded.content, loaded.edges);
     this.#unchecked.add(id);
     this.madeOf.note(id, loaded.content);
     onLoaded(id);
-    if (importsOf(loaded.edges) !== before) this.#hasNewImports = true;
+    if (!hasSameImports(loaded.edges, edgesBefore)) this.#hasNewImports = true;
     this.drop(removed);
     if (!isSame) {
       unsent.added(id);
       this.#noteWorkers(id);
     }
+    trace.span('module', 'graph', fromGraph, { id });
     // What a page has asked for stays in use there, even when everything above it went away for a while.
     const wanted = loaded.edges.filter(({ kind, target }) => isLazy(kind) && this.#askedFor.has(target));
     await Promise.all([...missing, ...wanted.map(({ target }) => target)].map((target) => this.visit(target)));
@@ -106,26 +135,31 @@ export class GraphBuilder {
 
   /** What concerns several modules at once, after any of them was loaded: cycles, and imports that have no export. */
   async settle(): Promise<void> {
-    const { graph } = this.#options;
+    const { graph, files, trace } = this.#options;
+    const from = trace.now();
+    files.forgetNews();
     if (this.#hasNewImports) {
       this.#hasNewImports = false;
       const early = modulesRunEarly(graph, ({ linked }) => linked.isEarly && linked.hasBindings);
       const other = [...graph.ids()].filter((id) => {
         const script = this.#script(id);
-        return script?.linked.format === 'module' && script.isChecked !== early.has(id) && this.hashes.has(id);
+        return script?.linked.format === 'module' && script.isChecked !== early.has(id) && files.isLoaded(id);
       });
+      trace.span('graph', 'cycles', from, { early: early.size });
       await Promise.all(other.map((id) => this.#relink(id, early.has(id))));
     }
+    const fromCheck = trace.now();
     this.#imports.check(this.#unchecked);
+    trace.span('graph', 'check imports', fromCheck, { modules: this.#unchecked.size });
     this.#unchecked.clear();
   }
 
   /** Forgets modules that fell out of the graph. */
   drop(ids: readonly string[]): void {
     for (const id of ids) {
-      this.hashes.delete(id);
+      this.#options.files.drop(id);
       this.failed.delete(id);
-      this.#imports.problems.delete(id);
+      this.#imports.forget(id);
       this.madeOf.drop(id);
       this.#options.unsent.dropped(id);
     }
@@ -140,33 +174,35 @@ export class GraphBuilder {
   }
 
   async #relink(id: string, isChecked: boolean): Promise<void> {
-    const { graph, loader, unsent } = this.#options;
+    const { graph, loader, files, unsent } = this.#options;
     const content = this.#script(id)!;
     if (!content.linked.hasBindings) return;
-    const loaded = await loader.load(id, Buffer.from(content.source), isChecked);
+    const loaded = await loader.load(id, content.source, { hash: files.hashOf(id)!, isChecked });
     if ('problems' in loaded) return;
     graph.set(id, loaded.content, loaded.edges);
     unsent.changed.add(id);
   }
 
   async #load(id: string): Promise<Loaded> {
-    const { loader, pages, paths } = this.#options;
+    const { loader, pages, files, trace } = this.#options;
     if (id === emptyModule) return loader.empty();
     const isChecked = this.#script(id)?.isChecked ?? false;
     const inline = pages.inlineText(id);
-    if (inline !== undefined) return loader.script(id, inline, isChecked);
-    const bytes = readIfThere(paths.fileOf(id.replace(/\?.*$/, '')));
-    if (!bytes) {
+    if (inline !== undefined) return loader.script(id, inline, { hash: contentHash(inline), isChecked });
+    const from = trace.now();
+    const file = files.load(id);
+    if (!file) {
       const message = `${id} cannot be read.`;
       return { problems: [{ code: 'file-unreadable', severity: 'error', message, file: id, hint: 'Look at its permissions.' }] };
     }
-    this.hashes.set(id, contentHash(bytes));
-    return loader.load(id, bytes, isChecked);
+    trace.span('module', 'read and hash', from, { id });
+    return loader.load(id, file.content, { hash: file.hash, isChecked });
   }
 
   /** A change in what runs in a worker changes the worker's URL, and with it the modules that start the worker. */
   #noteWorkers(id: string): void {
     const { graph, unsent } = this.#options;
+    if (!graph.hasEdgesOf('worker')) return;
     const above = new Set([id]);
     for (const at of above) {
       for (const importer of graph.importers(at)) {
@@ -193,10 +229,13 @@ function isSameContent(before: ModuleContent | undefined, after: ModuleContent):
   return before.kind === 'asset' && after.kind === 'asset' && before.hash === after.hash;
 }
 
-/** Static imports of some edges as one string, to tell whether they changed. */
-function importsOf(edges: readonly Edge[]): string {
-  return edges
-    .filter(({ kind }) => kind === 'import')
-    .map(({ target }) => target)
-    .join('\0');
+/** Whether edges hold the same static imports in the same order. */
+function hasSameImports(after: readonly Edge[], before: readonly Edge[]): boolean {
+  let at = 0;
+  for (const { kind, target } of after) {
+    if (kind !== 'import') continue;
+    while (before[at] && before[at]!.kind !== 'import') at++;
+    if (before[at++]?.target !== target) return false;
+  }
+  return !before.slice(at).some(({ kind }) => kind === 'import');
 }

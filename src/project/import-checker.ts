@@ -10,6 +10,8 @@ const typescript = /\.[mc]?tsx?$/;
 export class ImportChecker {
   /** Problems by importer. */
   readonly problems = new Map<string, Problem[]>();
+  /** Changes with them. */
+  version = 0;
   readonly #graph: ModuleGraph<ModuleContent>;
   readonly #check: ImportCheck;
 
@@ -31,9 +33,17 @@ export class ImportChecker {
     }
     for (const id of affected) {
       const problems = this.#problemsOf(id);
-      if (problems.length > 0) this.problems.set(id, problems);
-      else this.problems.delete(id);
+      if (problems.length === 0) this.forget(id);
+      else {
+        this.problems.set(id, problems);
+        this.version++;
+      }
     }
+  }
+
+  /** Forgets the problems of a module. */
+  forget(id: string): void {
+    if (this.problems.delete(id)) this.version++;
   }
 
   #problemsOf(id: string): Problem[] {

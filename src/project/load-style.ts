@@ -3,7 +3,7 @@ import { linkStyle } from '../core/link/link-data.js';
 import { type Problem, problemAt } from '../core/problem.js';
 import { explainFailure } from '../core/resolve/explain-failure.js';
 import type { Resolution, Resolver } from '../core/resolve/resolver.js';
-import { readStyle, type StyleReference } from '../core/translate/read-style.js';
+import type { StyleReference } from '../core/translate/read-style.js';
 import type { Loaded } from './module-loader.js';
 import type { Paths } from './paths.js';
 import type { StyleCompiler } from './style-compiler.js';
@@ -25,6 +25,7 @@ export async function loadStyle(
   const compiled = await compiler.compile(id, file, source);
   if ('code' in compiled) return { problems: [compiled] };
   const { css, map, exports, composed } = compiled;
+  const { readStyle } = await import('../core/translate/read-style.js');
   const references = readStyle(css, id);
   if (!Array.isArray(references)) return { problems: [references] };
   const problems: Problem[] = [];

@@ -1,5 +1,6 @@
 import type { Linked } from '../core/link/linked.js';
-import type { RuntimeEdges } from '../core/pieces/piece.js';
+import type { KeptMap } from '../core/maps/kept-map.js';
+import type { RuntimeEdges } from '../core/pieces/runtime-edges.js';
 import type { StyleReference } from '../core/translate/read-style.js';
 import type { RawMap } from '../core/translate/translate-script.js';
 
@@ -15,7 +16,7 @@ export interface UrlTarget {
 export interface ScriptContent {
   kind: 'script';
   source: string;
-  map?: RawMap;
+  map?: KeptMap;
   linked: Linked;
   edges: RuntimeEdges;
   /** Lies in node_modules. */

@@ -34,6 +34,12 @@ export class PackageWatcher {
       ignored: (path, stats) => stats?.isFile() === true && !this.#files.has(path) && !markers.has(basename(path)),
     });
     this.#watcher.on('all', () => this.#note());
+    // A package whose folder is replaced by another or by a link within a moment: the watcher sees what was there before.
+    this.#watcher.on('raw', (event, name, details) => {
+      const { watchedPath = '' } = details as { watchedPath?: string };
+      const isFolderOfPackages = /(?:^|[/\\])(?:node_modules|@[^/\\]+)$/.test(watchedPath);
+      if (event === 'rename' && isFolderOfPackages && typeof name === 'string' && !name.startsWith('.')) this.#note();
+    });
     // What was installed before the watcher stood is not missed.
     if (options.isAwaited) this.#watcher.once('ready', () => this.#note());
   }

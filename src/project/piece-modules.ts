@@ -1,7 +1,8 @@
 import type { ModuleGraph } from '../core/graph/module-graph.js';
 import { digestVersions } from '../core/live/messages.js';
 import { idToPath } from '../core/pieces/id-path.js';
-import type { PieceModule, RuntimeEdges } from '../core/pieces/piece.js';
+import type { PieceModule } from '../core/pieces/piece.js';
+import type { RuntimeEdges } from '../core/pieces/runtime-edges.js';
 import { contentHash } from './content-hash.js';
 import type { ModuleContent, ScriptContent } from './module-content.js';
 import type { StyleSheets } from './style-sheets.js';
@@ -11,6 +12,7 @@ export class PieceModules {
   readonly #graph: ModuleGraph<ModuleContent>;
   readonly #sheets: StyleSheets;
   readonly #base: string;
+  readonly #known = new WeakMap<ScriptContent, PieceModule>();
 
   constructor(graph: ModuleGraph<ModuleContent>, sheets: StyleSheets, base: string) {
     this.#graph = graph;
@@ -23,7 +25,7 @@ export class PieceModules {
     const content = this.#graph.content(id);
     if (!content) return undefined;
     const { linked } = content;
-    if (content.kind === 'script') return { id, linked, edges: this.#scriptEdges(content) };
+    if (content.kind === 'script') return this.#ofScript(id, content);
     const url = this.#sheets.urlOf(id);
     if (content.kind === 'asset') return { id, linked, edges: { version: content.hash, imports: [], url } };
     const composed = this.#graph.edges(id).filter(({ kind }) => kind === 'import');
@@ -32,6 +34,17 @@ export class PieceModules {
       linked,
       edges: { version: contentHash(linked.code), imports: composed.map(({ target }) => target), style: url },
     };
+  }
+
+  #ofScript(id: string, content: ScriptContent): PieceModule {
+    const known = this.#known.get(content);
+    if (known && content.urls.length === 0) return known;
+    const { source, map, linked, inPackage } = content;
+    const { shifts, code } = linked;
+    const input = { source, sourceUrl: `${this.#base}${id}`, shifts, code, ignored: inPackage, ...(map ? { map } : {}) };
+    const module = { id, linked, edges: this.#scriptEdges(content), map: known?.map ?? input };
+    this.#known.set(content, module);
+    return module;
   }
 
   /** The sum of the versions of modules, comparable with what a page computes of its own. */

@@ -1,6 +1,6 @@
 import { dirname } from 'node:path';
 import type { PackageFiles } from '../core/resolve/package-json.js';
-import { PackageWatcher } from './package-watcher.js';
+import type { PackageWatcher } from './package-watcher.js';
 import type { Paths } from './paths.js';
 import { type FileChanges, Watcher } from './watcher.js';
 
@@ -16,6 +16,8 @@ export interface ProjectWatchOptions {
   /** Something is missing, perhaps a package. */
   isLacking(): boolean;
   onChanges(changes: FileChanges): void;
+  /** Files that will probably be among the next changes. */
+  onSigns(paths: readonly string[]): void;
 }
 
 /** How long after packages came into use they are looked through for files to watch: it can wait. */
@@ -35,12 +37,17 @@ export class ProjectWatch {
     this.#options = options;
   }
 
-  /** Settles when every folder is being watched. */
-  async begin(): Promise<void> {
-    const { root, ignored, poll, onChanges } = this.#options;
-    this.#files = new Watcher({ root, ignored, poll, onChanges });
-    for (const folder of this.#outside) this.#files.add(folder);
-    await this.#files.ready();
+  /** Settles when every folder is being watched. What changed after `since` (as of `Date.now()`) counts too. */
+  async begin(since: number): Promise<void> {
+    const { root, ignored, poll, onChanges, onSigns, modules, paths } = this.#options;
+    if (this.#isClosed) return;
+    this.#files = new Watcher({ root, ignored, poll, onChanges, onSigns });
+    await this.#files.begin(this.#outside);
+    if (this.#isClosed) return;
+    this.#files.catchUp(
+      since,
+      [...modules()].filter((id) => !id.startsWith('~vine/')).map((id) => paths.fileOf(id.replace(/\?.*$/, ''))),
+    );
     this.packagesChanged();
   }
 
@@ -60,12 +67,14 @@ export class ProjectWatch {
   packagesChanged(): void {
     if (!this.#files || this.#isClosed) return;
     clearTimeout(this.#timer);
-    this.#timer = setTimeout(() => this.#watchPackages(), packagesPatienceMs);
+    this.#timer = setTimeout(() => void this.#watchPackages(), packagesPatienceMs);
     this.#timer.unref();
   }
 
-  #watchPackages(): void {
+  async #watchPackages(): Promise<void> {
     const { root, poll, paths, modules, isLacking } = this.#options;
+    const { PackageWatcher } = await import('./package-watcher.js');
+    if (this.#isClosed) return;
     this.#packages ??= new PackageWatcher({ root, isAwaited: isLacking(), onChange: (since) => this.#changed(since) });
     // Asking for the state of thousands of files again and again would keep a network busy.
     if (poll) return;

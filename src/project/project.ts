@@ -1,61 +1,35 @@
-import type { Adapter } from '../core/adapter.js';
 import { ModuleGraph } from '../core/graph/module-graph.js';
 import { idToPath } from '../core/pieces/id-path.js';
 import type { Problem } from '../core/problem.js';
 import { installCommandFor } from '../core/resolve/explain-failure.js';
 import { Resolver } from '../core/resolve/resolver.js';
+import { lanes } from '../core/trace.js';
 import { ChangeReader } from './change-reader.js';
+import { DiskCache } from './disk-cache.js';
 import { DiskFiles } from './disk-files.js';
 import { GraphBuilder } from './graph-builder.js';
 import { resolveReference } from './load-style.js';
-import type { ModuleContent, ScriptContent } from './module-content.js';
+import { MapCompleter } from './map-completer.js';
+import type { ModuleContent } from './module-content.js';
+import { ModuleFiles } from './module-files.js';
 import { ModuleLoader } from './module-loader.js';
 import type { Page } from './page.js';
+import { PageModules } from './page-modules.js';
 import { fromImportMaps, PageSet } from './page-set.js';
 import { Paths } from './paths.js';
 import { PieceModules } from './piece-modules.js';
 import { byUse } from './problem-order.js';
+import type { ProjectEvents, ProjectOptions } from './project-options.js';
 import { ProjectWatch } from './project-watch.js';
 import { RequestTargets } from './request-targets.js';
 import { StyleCompiler } from './style-compiler.js';
 import { StyleSheets } from './style-sheets.js';
 import { TsSettings } from './ts-settings.js';
+import { Turns } from './turns.js';
 import { TypedEvents } from './typed-events.js';
 import { Unsent } from './unsent.js';
-import { type ProjectUpdate, UpdateMaker } from './update-maker.js';
+import { UpdateMaker } from './update-maker.js';
 import type { FileChanges } from './watcher.js';
-
-export interface ProjectOptions {
-  /** Absolute path, links resolved. */
-  root: string;
-  /** Ids of the HTML pages. */
-  pages: readonly string[];
-  base: string;
-  alias: Readonly<Record<string, string>>;
-  roots: readonly string[];
-  conditions: readonly string[];
-  constants: Readonly<Record<string, string>>;
-  adapters: readonly Adapter[];
-  /** Folders, absolute, that are served as they are. */
-  verbatim: readonly string[];
-  /** Folders, absolute, whose changes mean nothing. */
-  ignored: readonly string[];
-  poll: boolean;
-  /** Absolute paths of files whose change may give other options; told by the `settings` event. */
-  settingsFiles: readonly string[];
-  /** Number of the last update before this project was opened, where it takes the place of another. */
-  build: number;
-}
-
-export interface ProjectEvents {
-  update: ProjectUpdate;
-  problems: Problem[];
-  solved: { since: number };
-  /** A file of the settings changed, appeared or went. */
-  settings: { since: number };
-  /** Something in the tool itself failed; the project goes on with the next change. */
-  failure: Error;
-}
 
 /** A running project: pages and modules in memory, kept equal to the files, with an event for each change. */
 export class Project extends TypedEvents<ProjectEvents> {
@@ -77,14 +51,21 @@ export class Project extends TypedEvents<ProjectEvents> {
   readonly #watch: ProjectWatch;
   readonly #unsent = new Unsent();
   readonly #updates: UpdateMaker;
+  readonly #pageModules: PageModules;
+  readonly #turns = new Turns();
+  readonly #maps = new MapCompleter(this.graph);
   /** Files that browsers got as they are, with the paths under which they did. */
   readonly #served = new Map<string, string>();
-  /** Groups of changes that wait for their turn. */
-  #waitingChanges = 0;
   /** `performance.now()` of the oldest change that wasn't sent yet. */
   #unsentSince: number | undefined;
   #hasToldProblems = false;
-  #queue: Promise<void> = Promise.resolve();
+  #cache: DiskCache | undefined;
+  #opened: Promise<void> | undefined;
+  #idle: Promise<void> | undefined;
+  /** `Date.now()` before the first file was read. */
+  #began = 0;
+  /** Some page can't be complete yet, since the project is read for the first time. */
+  isOpening = false;
 
   constructor(options: ProjectOptions) {
     super();
@@ -126,6 +107,8 @@ export class Project extends TypedEvents<ProjectEvents> {
       compiler: this.#compiler,
       adapters,
       constants,
+      trace: options.trace,
+      cache: () => this.#cache,
       lazyPiece: (id) => `${base}~vine/piece/lazy/${idToPath(id)}.js`,
     });
     this.#updates = new UpdateMaker({
@@ -135,14 +118,17 @@ export class Project extends TypedEvents<ProjectEvents> {
       unsent: this.#unsent,
       translations: () => this.#loader.translations,
     });
+    const moduleFiles = new ModuleFiles(this.paths);
     this.#builder = new GraphBuilder({
       graph: this.graph,
       loader: this.#loader,
+      files: moduleFiles,
       pages: this.#pages,
-      paths: this.paths,
       unsent: this.#unsent,
+      trace: options.trace,
       onLoaded: (id) => this.#watch.loaded(id),
     });
+    this.#pageModules = new PageModules(this.graph, this.#builder);
     this.#watch = new ProjectWatch({
       root,
       ignored: options.ignored,
@@ -152,6 +138,7 @@ export class Project extends TypedEvents<ProjectEvents> {
       modules: () => this.graph.ids(),
       isLacking: () => this.#builder.failed.size > 0,
       onChanges: (changes) => this.#noted(changes),
+      onSigns: (paths) => this.#builder.prepare(paths.map((path) => this.paths.idOf(path))),
     });
     this.#changes = new ChangeReader({
       root,
@@ -166,7 +153,7 @@ export class Project extends TypedEvents<ProjectEvents> {
       pages: this.#pages,
       madeOf: this.#builder.madeOf,
       failed: this.#builder.failed,
-      hashes: this.#builder.hashes,
+      moduleFiles,
     });
   }
 
@@ -185,20 +172,56 @@ export class Project extends TypedEvents<ProjectEvents> {
     return this.#pages.byId;
   }
 
-  get translations(): number {
-    return this.#loader.translations;
+  /** Reads the pages, so that they can be asked for, and begins to read what they need; `opened` tells when that is there. */
+  begin(): void {
+    this.#began = Date.now();
+    for (const id of this.options.pages) this.#pages.read(id);
+    this.graph.setRoots(this.#pages.modules());
+    this.isOpening = true;
+    this.#opened = this.#turns.take(() => this.#readAll());
+    this.#opened.catch(() => {}); // whoever waits for it is told
+  }
+
+  /** Settles when everything that pages statically need was read. */
+  async opened(): Promise<void> {
+    await this.#opened;
   }
 
   /** Reads all pages and what they statically need, and begins to watch. */
   async open(): Promise<void> {
-    for (const id of this.options.pages) this.#pages.read(id);
-    this.graph.setRoots(this.#pages.modules());
+    this.begin();
+    await this.opened();
+    await this.watch();
+  }
+
+  /** Begins to watch. What changed since the project was begun counts too. Settles when nothing is missed any more. */
+  async watch(): Promise<void> {
+    await this.#watch.begin(this.#began);
+    // What is kept is kept with complete maps.
+    this.#idle = this.#maps.run().then(() => this.#cache?.writeAll());
+  }
+
+  /** Settles when the work that a start leaves for later is done. */
+  async idle(): Promise<void> {
+    await this.#idle;
+  }
+
+  async #readAll(): Promise<void> {
+    const { cacheFolder, trace } = this.options;
+    const from = trace.now();
+    const opening = cacheFolder === undefined ? undefined : DiskCache.open(cacheFolder, (note) => this.emit('note', note));
+    await this.#typescript.load();
+    this.#cache = await opening;
+    trace.overlapping('start', 'packages and cache', from, {}, lanes.main);
+    const fromModules = trace.now();
     await Promise.all(this.#pages.modules().map((id) => this.#builder.visit(id)));
+    trace.overlapping('start', 'modules', fromModules, { modules: this.graph.size }, lanes.main);
     await this.#builder.settle();
     // Pages get all of this when they load; only what changes from now on has to be sent.
     this.#updates.discard();
     this.#hasToldProblems = this.problems.length > 0;
-    await this.#watch.begin();
+    this.#cache?.settle();
+    this.isOpening = false;
   }
 
   /** A browser got this file as it is: when it changes, pages must be told. `path` is the URL's path, decoded. */
@@ -207,19 +230,20 @@ export class Project extends TypedEvents<ProjectEvents> {
   }
 
   async close(): Promise<void> {
+    this.#maps.stop();
     await this.#watch.close();
-    await this.#queue;
+    await this.#turns.ended();
+    await this.#cache?.close();
   }
 
-  /** Every module that runs when a page loads, dependencies first. Style sheets that scripts import are among them. */
-  pageOrder(page: Page): string[] {
-    return this.graph.reachable(page.runs.map(({ entry }) => entry));
+  /** See `PageModules.order`. */
+  pageOrder(page: Page): readonly string[] {
+    return this.#pageModules.order(page);
   }
 
-  /** Whether everything that a page's modules statically need is there. */
+  /** See `PageModules.isComplete`. */
   isComplete(page: Page): boolean {
-    if (page.problems.length > 0) return false;
-    return page.runs.every(({ entry }) => this.graph.has(entry)) && this.isWhole(this.pageOrder(page));
+    return this.#pageModules.isComplete(page);
   }
 
   /** Whether everything that modules statically need is there. */
@@ -228,16 +252,13 @@ export class Project extends TypedEvents<ProjectEvents> {
   }
 
   /** Settles when no change is being worked on: in between, modules may lack others that are just being made. */
-  async settled(): Promise<void> {
-    for (let last: Promise<void> | undefined; last !== this.#queue; ) {
-      last = this.#queue;
-      await last;
-    }
+  settled(): Promise<void> {
+    return this.#turns.ended();
   }
 
   /** Makes sure that a module behind a dynamic import is there, with all it needs. */
   async ensure(id: string): Promise<boolean> {
-    await this.#exclusively(async () => {
+    await this.#turns.take(async () => {
       const before = this.problems.length;
       await this.#unsent.without(async () => {
         await this.#builder.askFor(id);
@@ -255,35 +276,24 @@ export class Project extends TypedEvents<ProjectEvents> {
     return (isKnown || this.problems.some(({ file }) => file === id)) && this.#files.kindOf(this.paths.fileOf(id)) === 'file';
   }
 
-  /** What the debugger needs of a script: its source and translator's map. */
-  script(id: string): ScriptContent | undefined {
-    const content = this.graph.content(id);
-    return content?.kind === 'script' ? content : undefined;
-  }
-
   #noted(changes: FileChanges): void {
-    this.#waitingChanges++;
-    const work = this.#exclusively(() => {
-      this.#waitingChanges--;
-      return this.#take(changes);
-    });
+    const work = this.#turns.takeChange(() => this.#take(changes));
     work.catch((error: unknown) => this.emit('failure', error instanceof Error ? error : new Error(String(error))));
-  }
-
-  /** One piece of work at a time, in order of arrival. */
-  #exclusively(work: () => Promise<void>): Promise<void> {
-    const run = this.#queue.then(work);
-    this.#queue = run.catch(() => {});
-    return run;
   }
 
   async #take(changes: FileChanges): Promise<void> {
     const paths = [...changes.written, ...changes.disappeared];
     if (paths.some((path) => this.options.settingsFiles.includes(path))) this.emit('settings', { since: changes.since });
     const hadProblems = this.problems.length > 0;
+    const { trace } = this.options;
+    trace.overlapping('update', 'waiting for more changes', changes.since, { files: paths.slice(0, 20) }, lanes.main);
+    const fromReading = trace.now();
     const { pages, modules: work } = this.#changes.read(changes);
+    trace.span('update', 'whom the changes concern', fromReading);
     for (const id of pages) await this.#pageChanged(id);
-    for (const id of work) if (this.graph.has(id) || this.#builder.failed.has(id)) await this.#builder.reload(id);
+    const from = trace.now();
+    await this.#builder.reloadAll([...work].filter((id) => this.graph.has(id) || this.#builder.failed.has(id)));
+    trace.overlapping('update', 'modules', from, { modules: work.size }, lanes.main);
     await this.#builder.settle();
     this.#builder.forgetUnreachableFailures();
     if (hadProblems && this.#builder.failed.size === 0) this.#builder.drop(this.graph.dropUnreachable());
@@ -292,7 +302,10 @@ export class Project extends TypedEvents<ProjectEvents> {
       for (const sheet of this.sheets.changed(id)) this.#unsent.styles.add(sheet);
     this.#noteFiles(changes);
     if (changes.isInPackages) this.#watch.packagesChanged();
+    // Half of what an editor saves at once looks broken until the other half is there.
+    if (!hadProblems && this.problems.length > 0) await this.#turns.pauseUntil(changes.since + problemPatienceMs);
     this.#send(changes.since);
+    if (!this.#turns.hasChanges) this.#loader.forgetPrepared();
   }
 
   /** Files that browsers got as they are and that changed. */
@@ -323,7 +336,7 @@ export class Project extends TypedEvents<ProjectEvents> {
     const since = Math.min(this.#unsentSince ?? changedSince, changedSince);
     this.#unsentSince = since;
     // Files that are saved all the time must not keep everything else waiting.
-    if (this.#waitingChanges > 0 && performance.now() - since < longestHoldMs) return;
+    if (this.#turns.hasChanges && performance.now() - since < longestHoldMs) return;
     const { problems } = this;
     const hadTold = this.#hasToldProblems;
     this.#hasToldProblems = false;
@@ -337,10 +350,15 @@ export class Project extends TypedEvents<ProjectEvents> {
   }
 
   #sendUpdate(since: number): void {
+    const { trace } = this.options;
+    const from = trace.now();
     const update = this.#updates.take(this.build + 1, since);
     if (!update) return;
     this.build = update.id;
+    trace.span('update', 'make the update', from, { update: update.id, modules: update.modules.length });
+    const fromSending = trace.now();
     this.emit('update', update);
+    trace.span('update', 'send the update', fromSending, { update: update.id });
   }
 
   #tellProblems(): void {
@@ -366,5 +384,7 @@ export class Project extends TypedEvents<ProjectEvents> {
   }
 }
 
+/** So long after a change problems are believed to stay. */
+const problemPatienceMs = 40;
 /** How long changes may wait for others that come in one after another. */
 const longestHoldMs = 1000;

@@ -49,9 +49,11 @@ export class RequestTargets {
     { specifier, kind, type, isCertain }: Pick<ModuleRequest, 'specifier' | 'kind' | 'type' | 'isCertain'>,
   ): RequestTarget {
     const { resolver, paths, installCommand } = this.#options;
-    if (/^(?:[a-z][a-z0-9+.-]+:)?\/\//i.test(specifier) || specifier.startsWith('data:'))
-      return kind === 'dynamic' ? {} : { problem: foreign(specifier) };
-    if (ownPackages.test(specifier)) return { target: this.ofOwn(specifier) };
+    if (!specifier.startsWith('.')) {
+      if (/^(?:[a-z][a-z0-9+.-]+:)?\/\//i.test(specifier) || specifier.startsWith('data:'))
+        return kind === 'dynamic' ? {} : { problem: foreign(specifier) };
+      if (ownPackages.test(specifier)) return { target: this.ofOwn(specifier) };
+    }
     const adapted = this.#byAdapter(id, specifier);
     if (adapted !== undefined) return { target: adapted };
     // Preact's refresh runtime works on the project's Preact.

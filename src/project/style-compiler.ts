@@ -3,7 +3,6 @@ import { dirname, extname, join } from 'node:path';
 import { fileURLToPath, pathToFileURL } from 'node:url';
 import type { AcceptedPlugin, Message, Result, Root } from 'postcss';
 import type * as Sass from 'sass';
-import { chainMaps } from '../core/maps/chain-maps.js';
 import { type Problem, problemAt } from '../core/problem.js';
 import type { RawMap } from '../core/translate/translate-script.js';
 import { contentHash } from './content-hash.js';
@@ -107,7 +106,7 @@ export class StyleCompiler {
     return {
       ...style,
       css: result.css,
-      map: mapOf(result, style),
+      map: await mapOf(result, style),
       dependencies: [...style.dependencies, ...dependencies],
       folders,
     };
@@ -155,7 +154,7 @@ export class StyleCompiler {
     const result = await run(plugins, file, style);
     return {
       css: result.css,
-      map: mapOf(result, style),
+      map: await mapOf(result, style),
       dependencies: [...style.dependencies, ...dependencies],
       folders: style.folders,
       exports,
@@ -212,9 +211,9 @@ async function run(plugins: AcceptedPlugin[], file: string, style: CompiledStyle
   });
 }
 
-function mapOf(result: Result, { map }: CompiledStyle): RawMap {
+async function mapOf(result: Result, { map }: CompiledStyle): Promise<RawMap> {
   const made = JSON.parse(result.map.toString()) as RawMap;
-  return map ? chainMaps(made, map) : made;
+  return map ? (await import('../core/maps/chain-maps.js')).chainMaps(made, map) : made;
 }
 
 /** Sass looks for `name`, `name.scss`, `_name.scss`, `name/_index.scss` and so on. */

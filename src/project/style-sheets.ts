@@ -1,7 +1,6 @@
 import { fileURLToPath } from 'node:url';
 import MagicString from 'magic-string';
 import type { ModuleGraph } from '../core/graph/module-graph.js';
-import { chainMaps } from '../core/maps/chain-maps.js';
 import { idToPath } from '../core/pieces/id-path.js';
 import type { RawMap } from '../core/translate/translate-script.js';
 import { contentHash } from './content-hash.js';
@@ -11,7 +10,7 @@ import type { Paths } from './paths.js';
 /** A sheet as it is sent, and its map, made when it's asked for. */
 export interface RenderedSheet {
   text: string;
-  map(): string;
+  map(): Promise<string>;
 }
 
 const keptSheets = 500;
@@ -91,9 +90,10 @@ export class StyleSheets {
   }
 
   /** The map of a sheet as it is sent, through whatever made its CSS, with sources at their project paths. */
-  #map(id: string, { source, map }: StyleContent, text: MagicString): string {
+  async #map(id: string, { source, map }: StyleContent, text: MagicString): Promise<string> {
     const own = text.generateMap({ source: `${this.#base}${id}`, includeContent: true, hires: 'boundary' });
     if (!map) return own.toString();
+    const { chainMaps } = await import('../core/maps/chain-maps.js');
     const chained = chainMaps(own as unknown as RawMap, map);
     const sources = chained.sources.map((name, index) => this.#sourceUrl(name, id, chained.sourcesContent?.[index] === source));
     return JSON.stringify({ ...chained, sources });

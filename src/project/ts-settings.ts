@@ -1,12 +1,5 @@
 import { dirname, join } from 'node:path';
-import {
-  createFilesMatcher,
-  createPathsMatcher,
-  getTsconfig,
-  type PathsMatcher,
-  parseTsconfig,
-  type TsConfigResult,
-} from 'get-tsconfig';
+import type { PathsMatcher, TsConfigResult } from 'get-tsconfig';
 import type { Problem } from '../core/problem.js';
 import type { PackageFiles } from '../core/resolve/package-json.js';
 import { defaultScriptOptions, type ScriptOptions } from '../core/translate/script-options.js';
@@ -30,9 +23,16 @@ export class TsSettings {
   /** Absolute paths of the files that were read. */
   readonly files = new Set<string>();
 
+  #reader: typeof import('get-tsconfig') | undefined;
+
   constructor(root: string, packages: PackageFiles) {
     this.#root = root;
     this.#packages = packages;
+  }
+
+  /** To be awaited once before anything but `candidates` is asked; until then there are no candidates. */
+  async load(): Promise<void> {
+    this.#reader = await import('get-tsconfig');
   }
 
   /** How a script is to be translated. */
@@ -42,7 +42,7 @@ export class TsSettings {
 
   /** Paths that `paths` and `baseUrl` give for a specifier, best first. */
   candidates(specifier: string, folder: string): string[] {
-    return this.#of(folder).paths?.(specifier) ?? [];
+    return this.#reader ? (this.#of(folder).paths?.(specifier) ?? []) : [];
   }
 
   forget(): void {
@@ -56,7 +56,11 @@ export class TsSettings {
     if (known) return known;
     const config = this.#find(folder);
     if (config) this.files.add(config.path);
-    const made: Known = { config, options: this.#options(config, folder), paths: config ? createPathsMatcher(config) : null };
+    const made: Known = {
+      config,
+      options: this.#options(config, folder),
+      paths: config ? this.#reader!.createPathsMatcher(config) : null,
+    };
     this.#byFolder.set(folder, made);
     return made;
   }
@@ -68,12 +72,12 @@ export class TsSettings {
       .filter((config) => config !== undefined);
     // Of the two, the nearer one.
     const [nearest] = found.sort((a, b) => dirname(b.path).length - dirname(a.path).length);
-    return nearest && (referenced(nearest, join(folder, 'module.ts')) ?? nearest);
+    return nearest && (referenced(nearest, join(folder, 'module.ts'), this.#reader!) ?? nearest);
   }
 
   #read(folder: string, name: string): TsConfigResult | undefined {
     try {
-      const found = getTsconfig(folder, name);
+      const found = this.#reader!.getTsconfig(folder, name);
       // One above the project belongs to something else.
       return found?.path.startsWith(`${this.#root}/`) ? found : undefined;
     } catch (error) {
@@ -115,7 +119,11 @@ export class TsSettings {
 }
 
 /** Of a configuration that only lists others, the listed one that includes a file. */
-function referenced(found: TsConfigResult, file: string): TsConfigResult | undefined {
+function referenced(
+  found: TsConfigResult,
+  file: string,
+  { parseTsconfig, createFilesMatcher }: typeof import('get-tsconfig'),
+): TsConfigResult | undefined {
   const { references, files, include } = found.config;
   if (!references || include || (files?.length ?? 0) > 0) return undefined;
   for (const { path } of references) {

@@ -3,10 +3,10 @@ import type { FileChange, SheetChange } from '../core/live/messages.js';
 import type { PieceModule } from '../core/pieces/piece.js';
 import { contentHash } from './content-hash.js';
 import type { ModuleContent } from './module-content.js';
+import { readIfThere } from './module-files.js';
 import type { PieceModules } from './piece-modules.js';
 import type { StyleSheets } from './style-sheets.js';
 import type { Unsent } from './unsent.js';
-import { readIfThere } from './watcher.js';
 
 /** What a group of saved files came to. */
 export interface ProjectUpdate {

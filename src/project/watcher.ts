@@ -1,7 +1,7 @@
-import { existsSync, readFileSync, statSync } from 'node:fs';
-import { join, relative, sep } from 'node:path';
+import { existsSync, readdirSync, type Stats, statSync } from 'node:fs';
+import { basename, dirname, join, relative, sep } from 'node:path';
 import { setTimeout as delay } from 'node:timers/promises';
-import { type FSWatcher, watch } from 'chokidar';
+import type { FSWatcher } from 'chokidar';
 
 /** Files that changed together. */
 export interface FileChanges {
@@ -22,63 +22,98 @@ export interface WatcherOptions {
   /** Asked again and again instead of being told, for network file systems. */
   poll: boolean;
   onChanges(changes: FileChanges): void;
+  /** Files that will probably be among the next changes: what they need can be begun. */
+  onSigns(paths: readonly string[]): void;
 }
 
 /** Changes that come within this time of each other belong together. */
-const quietMs = 10;
+const quietMs = 4;
 const longestWaitMs = 250;
 /** So many files at once are written by a program, e.g. by switching branches, which may stop for a moment in between. */
 const bulkSize = 12;
-const bulkQuietMs = 80;
+const bulkQuietMs = 30;
 const longestBulkMs = 5000;
-/** The watcher reports a file at most once in 50 ms: what is written within that time is found by looking again. */
-const lookAgainMs = 70;
-/** An empty file may be one that is just being written: it gets this long. */
+/** Signs of changes are told together after this time. */
+const signsMs = 1;
+/** A folder that appeared is looked at again after these times: by then it's being watched. */
+const lookAgainMs = [0, 60, 400];
+/** An empty file may be one that is just being written, and one that went may be back in a moment: they get this long. */
 const emptyGraceMs = 150;
+const goneGraceMs = 100;
+/** Clocks of file systems go in steps. */
+const clockStepMs = 20;
 const alwaysIgnored = /(?:^|\/)(?:node_modules|\.git|\.hg|\.svn|\.cache)(?:\/|$)/;
 /** What editors leave beside the file they save. */
 const editorFile = /(?:~|\.sw[a-z]|\.tmp|\.bak|\.crswap|___jb_(?:tmp|old)___)$|(?:^|\/)(?:\.#|#.*#$|4913$)/;
 
-/** Watches the project's folder and reports changes in groups. */
+/**
+ * Watches folders and reports changes of the files in them in groups. Only folders are watched, since a system tells of the
+ * files in a folder too: what happened to a file, a look at it says when its group is complete.
+ */
 export class Watcher {
   readonly #options: WatcherOptions;
-  readonly #watcher: FSWatcher;
-  #pending: FileChanges | undefined;
+  #watcher: FSWatcher | undefined;
+  /** Names of the files in each folder. */
+  readonly #known = new Map<string, Set<string>>();
+  /** `Date.now()` when folders that appeared were first listed. */
+  readonly #listedAt = new Map<string, number>();
+  #pending: { since: number; paths: Set<string> } | undefined;
   #timer: NodeJS.Timeout | undefined;
+  readonly #signs = new Set<string>();
+  #isReady = false;
   #isClosed = false;
-  readonly #lookingAgain = new Set<NodeJS.Timeout>();
 
   constructor(options: WatcherOptions) {
     this.#options = options;
-    this.#watcher = watch(options.root, {
-      ignoreInitial: true,
-      ignored: (path) => this.#isIgnored(path),
-      usePolling: options.poll,
-      // An editor that saves by renaming removes the file for a moment: one change, not two.
-      atomic: true,
+  }
+
+  /** Begins to watch the root and other folders. Settles when every folder in them is being watched. */
+  async begin(others: Iterable<string>): Promise<void> {
+    const { watch } = await import('chokidar');
+    if (this.#isClosed) return;
+    const { root, poll } = this.#options;
+    const watcher = watch([root, ...others], {
+      ignored: (path, stats) => this.#isIgnored(path) || (!poll && stats !== undefined && !stats.isDirectory()),
+      usePolling: poll,
     });
-    this.#watcher.on('all', (event, path) => this.#note(event, path));
-    // Comes before the watcher has looked at the file: more is on its way, so what has come waits a little longer.
-    this.#watcher.on('raw', () => {
-      if (this.#pending) this.#flushWhenQuiet();
-    });
+    this.#watcher = watcher;
+    watcher.on('addDir', (folder) => this.#noteNewFolder(folder));
+    watcher.on('unlinkDir', (folder) => this.#noteGone(folder));
+    for (const event of ['add', 'change', 'unlink'] as const) watcher.on(event, (path) => this.#noteFile(event, path));
+    watcher.on('raw', (_event, name, details) => this.#noteRaw(name, details as { watchedPath?: string }));
+    await new Promise<void>((resolve) => watcher.once('ready', () => resolve()));
+    this.#isReady = true;
   }
 
   /** Watches another folder. */
   add(folder: string): void {
-    this.#watcher.add(folder);
+    this.#watcher?.add(folder);
   }
 
-  /** Settles when every folder is being watched. */
-  ready(): Promise<void> {
-    return new Promise((resolve) => this.#watcher.once('ready', resolve));
+  /** Reports files that were written after `time` (as of `Date.now()`), and those of `expected` that aren't there. */
+  catchUp(time: number, expected: Iterable<string>): void {
+    for (const [folder, names] of this.#known) {
+      for (const name of names) {
+        const stats = statsOf(join(folder, name));
+        if (stats && stats.ctimeMs < time - clockStepMs) continue;
+        // Whoever asked for it before may have been told that it isn't there: it counts as new, unless it went.
+        if (stats) names.delete(name);
+        this.#note(join(folder, name));
+      }
+    }
+    for (const path of expected) {
+      const names = this.#known.get(dirname(path));
+      if (!path.startsWith(this.#options.root + sep) || this.#isIgnored(path) || names?.has(basename(path))) continue;
+      if (existsSync(path)) continue;
+      this.#namesIn(dirname(path)).add(basename(path));
+      this.#note(path);
+    }
   }
 
   async close(): Promise<void> {
     this.#isClosed = true;
     clearTimeout(this.#timer);
-    for (const timer of this.#lookingAgain) clearTimeout(timer);
-    await this.#watcher.close();
+    await this.#watcher?.close();
   }
 
   #isIgnored(path: string): boolean {
@@ -90,27 +125,89 @@ export class Watcher {
     );
   }
 
-  #note(event: string, path: string): void {
-    if (event !== 'add' && event !== 'change' && event !== 'unlink') return;
-    this.#pending ??= { since: performance.now(), written: new Set(), appeared: new Set(), disappeared: new Set() };
-    const { written, appeared, disappeared } = this.#pending;
-    if (event === 'unlink') {
-      written.delete(path);
-      appeared.delete(path);
-      disappeared.add(path);
-    } else {
-      disappeared.delete(path);
-      written.add(path);
-      if (event === 'add') appeared.add(path);
-    }
-    this.#flushWhenQuiet();
+  #namesIn(folder: string): Set<string> {
+    const known = this.#known.get(folder);
+    if (known) return known;
+    const names = new Set<string>();
+    this.#known.set(folder, names);
+    return names;
   }
 
-  #flushWhenQuiet(): void {
+  /** A folder is about to be watched: what happens in it until then is found by looking at it once more. */
+  #noteNewFolder(folder: string): void {
+    // It may have been listed before, when its own folder told of it.
+    const from = (this.#listedAt.get(folder) ?? Date.now()) - clockStepMs;
+    this.#noteFolder(folder);
+    if (!this.#isReady) return;
+    for (const delayMs of lookAgainMs) setTimeout(() => this.#noteWrittenSince(folder, from), delayMs);
+  }
+
+  #noteWrittenSince(folder: string, time: number): void {
+    if (this.#isClosed) return;
+    this.#noteFolder(folder);
+    for (const name of this.#known.get(folder) ?? []) {
+      const stats = statsOf(join(folder, name));
+      if (stats === undefined || stats.ctimeMs >= time) this.#note(join(folder, name));
+    }
+  }
+
+  /** Takes down the files of a folder. Those that are new are told. */
+  #noteFolder(folder: string): void {
+    const names = this.#namesIn(folder);
+    if (this.#isReady && !this.#listedAt.has(folder)) this.#listedAt.set(folder, Date.now());
+    for (const entry of entriesOf(folder)) {
+      const path = join(folder, entry.name);
+      if (names.has(entry.name) || this.#isIgnored(path)) continue;
+      if (entry.isDirectory()) {
+        if (this.#isReady && !this.#known.has(path)) this.#noteFolder(path);
+      } else if (this.#isReady) this.#note(path);
+      else names.add(entry.name);
+    }
+  }
+
+  #noteGone(folder: string): void {
+    for (const [known, names] of this.#known) {
+      if (known !== folder && !known.startsWith(folder + sep)) continue;
+      this.#listedAt.delete(known);
+      for (const name of names) this.#note(join(known, name));
+    }
+  }
+
+  /** Comes from polling only. */
+  #noteFile(event: 'add' | 'change' | 'unlink', path: string): void {
+    if (event === 'add' && !this.#isReady) this.#namesIn(dirname(path)).add(basename(path));
+    else this.#note(path);
+  }
+
+  #noteRaw(name: string | null, { watchedPath }: { watchedPath?: string }): void {
+    if (watchedPath === undefined || !this.#isReady || this.#options.poll) return;
+    if (name === null) {
+      // Some systems don't say which file it was.
+      for (const known of this.#known.get(watchedPath) ?? []) this.#note(join(watchedPath, known));
+      return this.#noteFolder(watchedPath);
+    }
+    const path = join(watchedPath, name);
+    if (!this.#isIgnored(path)) this.#note(path);
+  }
+
+  #note(path: string): void {
+    this.#pending ??= { since: performance.now(), paths: new Set() };
+    this.#pending.paths.add(path);
+    if (this.#signs.size === 0) setTimeout(() => this.#tellSigns(), signsMs);
+    this.#signs.add(path);
+    this.#flushWhenQuiet(this.#pending);
+  }
+
+  #tellSigns(): void {
+    const paths = [...this.#signs];
+    this.#signs.clear();
+    if (!this.#isClosed) this.#options.onSigns(paths);
+  }
+
+  #flushWhenQuiet({ since, paths }: { since: number; paths: Set<string> }): void {
     // Something that is written all the time, such as a log, must not keep everything else waiting.
-    const { since, written, disappeared } = this.#pending!;
-    const isBulk = written.size + disappeared.size >= bulkSize;
-    if (performance.now() - since > (isBulk ? longestBulkMs : longestWaitMs)) return;
+    const isBulk = paths.size >= bulkSize;
+    if (this.#timer && performance.now() - since > (isBulk ? longestBulkMs : longestWaitMs)) return;
     clearTimeout(this.#timer);
     const timer = setTimeout(
       () => {
@@ -125,60 +222,62 @@ export class Watcher {
   }
 
   async #flush(): Promise<void> {
-    const changes = this.#pending;
-    if (!changes) return;
+    const pending = this.#pending;
+    if (!pending) return;
+    const { since, paths } = pending;
     // Git holds this file while it switches branches.
-    const isBulk = changes.written.size + changes.disappeared.size >= bulkSize;
-    if (isBulk && performance.now() - changes.since < longestBulkMs && existsSync(join(this.#options.root, '.git/index.lock'))) {
+    const isBulk = paths.size >= bulkSize;
+    if (isBulk && performance.now() - since < longestBulkMs && existsSync(join(this.#options.root, '.git/index.lock'))) {
       this.#timer = setTimeout(() => void this.#flush(), bulkQuietMs);
       return;
     }
     this.#pending = undefined;
-    await waitForContent(changes.written);
-    if (this.#isClosed) return;
-    this.#lookAgain(changes.written);
+    this.#timer = undefined;
+    const changes: FileChanges = { since, written: new Set(), appeared: new Set(), disappeared: new Set() };
+    await this.#lookAt(paths, changes);
+    if (this.#isClosed || changes.written.size + changes.disappeared.size === 0) return;
     this.#options.onChanges(changes);
   }
 
-  /** Reports files again that were written once more since now. */
-  #lookAgain(paths: ReadonlySet<string>): void {
-    const before = new Map([...paths].map((path) => [path, signatureOf(path)]));
-    const timer = setTimeout(() => {
-      this.#lookingAgain.delete(timer);
-      for (const [path, signature] of before) {
-        const now = signatureOf(path);
-        if (now !== signature && now !== undefined) this.#note('change', path);
-      }
-    }, lookAgainMs);
-    this.#lookingAgain.add(timer);
+  /** Sees what became of files. One that is empty, or was there and isn't, is looked at again for a while. */
+  async #lookAt(paths: Iterable<string>, { written, appeared, disappeared }: FileChanges): Promise<void> {
+    const began = performance.now();
+    let open = [...paths];
+    for (;;) {
+      const waited = performance.now() - began;
+      open = open.filter((path) => {
+        const stats = statsOf(path);
+        const names = this.#namesIn(dirname(path));
+        const isKnown = names.has(basename(path));
+        if (!stats?.isFile()) {
+          // A folder that appeared: what is in it comes by itself.
+          if (stats?.isDirectory() && !this.#known.has(path)) this.#noteFolder(path);
+          if (!isKnown) return false;
+          if (waited < goneGraceMs) return true;
+          names.delete(basename(path));
+          disappeared.add(path);
+          return false;
+        }
+        if (stats.size === 0 && waited < emptyGraceMs) return true;
+        written.add(path);
+        if (!isKnown) appeared.add(path);
+        names.add(basename(path));
+        return false;
+      });
+      if (open.length === 0 || this.#isClosed) return;
+      await delay(5);
+    }
   }
 }
 
-/** Editors that empty a file before they write it must not be read in between. */
-async function waitForContent(paths: Iterable<string>): Promise<void> {
-  const until = performance.now() + emptyGraceMs;
-  let empty = [...paths].filter(isEmpty);
-  while (empty.length > 0 && performance.now() < until) {
-    await delay(5);
-    empty = empty.filter(isEmpty);
-  }
+function statsOf(path: string): Stats | undefined {
+  return statSync(path, { throwIfNoEntry: false });
 }
 
-/** Changes with every write to a file; `undefined` where there is none. */
-function signatureOf(path: string): string | undefined {
-  const stats = statSync(path, { throwIfNoEntry: false });
-  return stats && `${stats.mtimeMs} ${stats.size} ${stats.ino}`;
-}
-
-function isEmpty(path: string): boolean {
-  return statSync(path, { throwIfNoEntry: false })?.size === 0;
-}
-
-/** Reads a file as bytes; `undefined` where it has gone. */
-export function readIfThere(path: string): Buffer | undefined {
+function entriesOf(folder: string) {
   try {
-    return readFileSync(path);
+    return readdirSync(folder, { withFileTypes: true });
   } catch {
-    return undefined; // it went between the event and now; the next event says so
+    return []; // it went meanwhile, which will be told too
   }
 }

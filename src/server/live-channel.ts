@@ -1,8 +1,7 @@
 import { randomBytes } from 'node:crypto';
 import type { IncomingMessage } from 'node:http';
 import type { Duplex } from 'node:stream';
-import { WebSocket, WebSocketServer } from 'ws';
-import { z } from 'zod';
+import type { WebSocket, WebSocketServer } from 'ws';
 import { liveProtocol, mergeUpdates, type PageMessage, type ServerMessage, type UpdateMessage } from '../core/live/messages.js';
 import type { Problem } from '../core/problem.js';
 import { TypedEvents } from '../project/typed-events.js';
@@ -36,51 +35,6 @@ interface Connection extends LivePage {
   isAnswering: boolean;
 }
 
-const text = z.string().max(10_000);
-const ids = z.array(text).max(10_000);
-const pageMessage: z.ZodType<PageMessage> = z.discriminatedUnion('type', [
-  z.object({
-    type: z.literal('resume'),
-    page: text,
-    digest: z.number(),
-    pieces: ids,
-    styles: z.record(text, text),
-    html: text,
-    files: ids,
-    loadedAt: z.number(),
-  }),
-  z.object({ type: z.literal('ask'), build: z.number() }),
-  z.object({
-    type: z.literal('applied'),
-    update: z.number(),
-    boundaries: ids,
-    ran: ids,
-    styles: ids,
-    files: ids,
-    reset: ids,
-    applyMs: z.number(),
-    notes: ids,
-  }),
-  z.object({ type: z.literal('reloaded'), update: z.number(), reason: text, chain: ids }),
-  z.object({
-    type: z.literal('error'),
-    message: text,
-    stack: text,
-    during: z.enum(['start', 'update', 'life']),
-    pieces: z.record(text, text),
-  }),
-]) as z.ZodType<PageMessage>;
-
-/** Reads a message of a page; `undefined` for what is none. */
-export function readPageMessage(data: string): PageMessage | undefined {
-  try {
-    const parsed = pageMessage.safeParse(JSON.parse(data));
-    return parsed.success ? parsed.data : undefined;
-  } catch {
-    return undefined; // not one of our pages
-  }
-}
-
 /** Updates that a page which connects late can still be given. */
 const keptUpdates = 50;
 const pingEveryMs = 30_000;
@@ -91,7 +45,7 @@ export class LiveChannel extends TypedEvents<LiveEvents> {
   readonly session = randomBytes(8).toString('hex');
   /** Whoever can read pages of our origin can read it; pages from elsewhere can't. */
   readonly key = randomBytes(16).toString('hex');
-  readonly #server: WebSocketServer;
+  #server: Promise<WebSocketServer> | undefined;
   readonly #connections = new Map<WebSocket, Connection>();
   readonly #log: UpdateMessage[] = [];
   readonly #pings: NodeJS.Timeout;
@@ -101,12 +55,6 @@ export class LiveChannel extends TypedEvents<LiveEvents> {
 
   constructor() {
     super();
-    this.#server = new WebSocketServer({
-      noServer: true,
-      maxPayload: 4 << 20,
-      // A page of another version of ours is let in too, to be told that it must reload.
-      handleProtocols: (offered) => [...offered].find((name) => name.startsWith('vine-live.')) ?? false,
-    });
     this.#pings = setInterval(() => this.#ping(), pingEveryMs);
     this.#pings.unref();
   }
@@ -122,7 +70,10 @@ export class LiveChannel extends TypedEvents<LiveEvents> {
 
   /** Takes a WebSocket handshake whose Host, Origin and key were found right. */
   accept(request: IncomingMessage, socket: Duplex, head: Buffer): void {
-    this.#server.handleUpgrade(request, socket, head, (webSocket) => this.#joined(webSocket, request));
+    this.#server ??= makeServer();
+    void this.#server.then((server) =>
+      server.handleUpgrade(request, socket, head, (webSocket) => this.#joined(webSocket, request)),
+    );
   }
 
   /** Sends an update to every page that isn't held back, and keeps it for the others and for those that are just connecting. */
@@ -159,7 +110,7 @@ export class LiveChannel extends TypedEvents<LiveEvents> {
   close(): void {
     clearInterval(this.#pings);
     for (const socket of this.#connections.keys()) socket.close(1001);
-    this.#server.close();
+    void this.#server?.then((server) => server.close());
   }
 
   #joined(socket: WebSocket, request: IncomingMessage): void {
@@ -175,7 +126,7 @@ export class LiveChannel extends TypedEvents<LiveEvents> {
       isAnswering: true,
     };
     this.#connections.set(socket, connection);
-    socket.on('message', (data) => this.#received(connection, String(data)));
+    socket.on('message', (data) => void this.#received(connection, String(data)));
     socket.on('pong', () => {
       connection.isAnswering = true;
     });
@@ -215,7 +166,8 @@ export class LiveChannel extends TypedEvents<LiveEvents> {
     connection.isShownProblems = problems.length > 0;
   }
 
-  #received(from: Connection, data: string): void {
+  async #received(from: Connection, data: string): Promise<void> {
+    const { readPageMessage } = await import('./page-message.js');
     const message = readPageMessage(data);
     if (!message) return;
     if (message.type === 'ask') send(from, { type: 'hello', session: this.session, build: this.#build });
@@ -232,10 +184,21 @@ export class LiveChannel extends TypedEvents<LiveEvents> {
   }
 }
 
+/** Loaded with the first page, not with the server. */
+async function makeServer(): Promise<WebSocketServer> {
+  const { WebSocketServer } = await import('ws');
+  return new WebSocketServer({
+    noServer: true,
+    maxPayload: 4 << 20,
+    // A page of another version of ours is let in too, to be told that it must reload.
+    handleProtocols: (offered) => [...offered].find((name) => name.startsWith('vine-live.')) ?? false,
+  });
+}
+
 function pageOf({ number, browser, page }: Connection): LivePage {
   return { number, browser, page };
 }
 
 function send({ socket }: Connection, message: ServerMessage): void {
-  if (socket.readyState === WebSocket.OPEN) socket.send(JSON.stringify(message));
+  if (socket.readyState === socket.OPEN) socket.send(JSON.stringify(message));
 }

@@ -19,7 +19,7 @@ export interface Origin {
 }
 
 /** What mapping needs of the server: where a place in one of our scripts comes from, if that is code of the user's. */
-export type OriginOf = (frame: StackFrame) => Origin | undefined;
+export type OriginOf = (frame: StackFrame) => Promise<Origin | undefined>;
 
 /** Reads the frames of `Error.stack`, in Chromium's notation or in that of Firefox and Safari. */
 export function readStack(stack: string): StackFrame[] {
@@ -32,12 +32,12 @@ export function readStack(stack: string): StackFrame[] {
 }
 
 /** The error as a problem at its place in the user's source, with the stack's own frames as its chain. */
-export function mapError({ message, stack }: { message: string; stack: string }, originOf: OriginOf): Problem {
+export async function mapError({ message, stack }: { message: string; stack: string }, originOf: OriginOf): Promise<Problem> {
   const problem: Problem = { code: 'run-error', severity: 'error', message };
   let first: Origin | undefined;
   const chain: string[] = [];
   for (const frame of readStack(stack)) {
-    const origin = originOf(frame);
+    const origin = await originOf(frame);
     if (!origin) continue;
     first ??= origin;
     chain.push(`${frame.name || '(top)'} ${origin.file}:${origin.line}:${origin.column + 1}`);

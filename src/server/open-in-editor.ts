@@ -1,5 +1,8 @@
-import startEditor from 'launch-editor';
+import type StartEditor from 'launch-editor';
+import { lazily } from '../core/lazily.js';
 import type { Problem } from '../core/problem.js';
+
+const startEditor = lazily<typeof StartEditor>('launch-editor');
 
 /** A place in a file: an absolute path, `line` and `column` counted from 1. */
 export interface EditorPlace {
@@ -10,7 +13,7 @@ export interface EditorPlace {
 
 /** Opens a place in the editor that runs, or in the one that `EDITOR` names. */
 export function openInEditor({ file, line, column }: EditorPlace, onProblem: (problem: Problem) => void): void {
-  startEditor(`${file}:${line}:${column}`, (name, message) => {
+  startEditor()(`${file}:${line}:${column}`, (name, message) => {
     onProblem({
       code: 'editor-missing',
       severity: 'error',

@@ -1,4 +1,7 @@
-import picomatch from 'picomatch';
+import type Picomatch from 'picomatch';
+import { lazily } from '../core/lazily.js';
+
+const picomatch = lazily<typeof Picomatch>('picomatch');
 
 /** A URL pattern of the settings and the page it shows. */
 export interface PageRoute {
@@ -18,7 +21,7 @@ export class PageRoutes {
     this.routes = routes;
     for (const { pattern, page } of routes) {
       if (pattern.includes('*'))
-        this.#globs.push({ matches: picomatch(pattern, { dot: false }), page, length: pattern.replace(/\*.*/, '').length });
+        this.#globs.push({ matches: matcherOf(pattern), page, length: pattern.replace(/\*.*/, '').length });
       else this.#exact.set(normal(pattern), page);
     }
     this.#globs.sort((a, b) => b.length - a.length);
@@ -33,6 +36,15 @@ export class PageRoutes {
   covering(path: string): string | undefined {
     return this.#globs.find(({ matches }) => matches(path))?.page;
   }
+}
+
+/** Made when a path is first asked for that no page has itself. */
+function matcherOf(pattern: string): (path: string) => boolean {
+  let matches: ((path: string) => boolean) | undefined;
+  return (path) => {
+    matches ??= picomatch()(pattern, { dot: false });
+    return matches(path);
+  };
 }
 
 function normal(path: string): string {

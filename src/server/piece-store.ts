@@ -1,25 +1,18 @@
-import { originalPositionFor, TraceMap } from '@jridgewell/trace-mapping';
 import type { UpdateScript } from '../core/live/messages.js';
-import { indexMap } from '../core/maps/index-map.js';
-import type { MapInput } from '../core/maps/module-map.js';
-import { moduleMap } from '../core/maps/module-map.js';
 import { idToPath, pathToId } from '../core/pieces/id-path.js';
-import { joinPiece, type Piece, type PieceModule } from '../core/pieces/piece.js';
+import { Piece } from '../core/pieces/piece.js';
 import { contentHash } from '../project/content-hash.js';
-import type { ScriptContent } from '../project/module-content.js';
 import type { Page } from '../project/page.js';
 import type { Project } from '../project/project.js';
 import type { ProjectUpdate } from '../project/update-maker.js';
 import type { Origin, StackFrame } from './map-stack.js';
-import { ShippedMaps } from './shipped-maps.js';
+import type { PieceMaps } from './piece-maps.js';
 
 /** A piece ready to be sent. */
 export interface StoredPiece {
   /** Identifies the content; the strong ETag is this in quotes. */
   tag: string;
   piece: Piece;
-  /** For each module what its map is made of: later saves must not change the map of what a browser runs. */
-  sources: Map<string, MapInput>;
   name: string;
 }
 
@@ -28,15 +21,14 @@ const keptPieces = 40;
 /** Makes pieces and updates from the project and keeps the newest, so that their maps can be asked for later. */
 export class PieceStore {
   readonly #project: Project;
-  readonly #shipped: ShippedMaps;
-  readonly #inputs = new WeakMap<ScriptContent, MapInput>();
-  readonly #maps = new WeakMap<MapInput, string>();
+  readonly #onNote: (note: string) => void;
+  #maps: Promise<PieceMaps> | undefined;
   readonly #kept = new Map<string, StoredPiece>();
   readonly #updateCode = new Map<number, string>();
 
   constructor(project: Project, onNote: (note: string) => void) {
     this.#project = project;
-    this.#shipped = new ShippedMaps({ paths: project.paths, base: project.options.base, onNote });
+    this.#onNote = onNote;
   }
 
   /**
@@ -71,13 +63,13 @@ export class PieceStore {
     const path = `${base}~vine/piece/update/${update.id}.js`;
     if (update.modules.length === 0) return [];
     const name = `update/${update.id}`;
-    const piece = joinPiece({
+    const piece = new Piece({
       modules: update.modules,
       mapUrl: `${origin}${this.#mapPath(name, 'u')}`,
       sourceUrl: `${origin}${path}`,
     });
-    this.#keep({ tag: 'u', piece, sources: this.#sourcesOf(update.modules), name });
-    const code = piece.parts.join('');
+    this.#keep({ tag: 'u', piece, name });
+    const code = [...piece.parts()].join('');
     this.#updateCode.set(update.id, code);
     for (const id of this.#updateCode.keys()) if (id <= update.id - keptPieces) this.#updateCode.delete(id);
     return [{ code, url: path }];
@@ -89,44 +81,32 @@ export class PieceStore {
   }
 
   /**
-   * Where a place in a script of ours comes from; `undefined` for code of packages and of our own. Only the module at that
-   * place is looked at, since an application's whole map takes seconds to read. `tags` are those of the pieces that the
-   * page runs; without one it's the piece that was sent last.
+   * Where a place in a script of ours comes from; `undefined` for code of packages and of our own. `tags` are those of the
+   * pieces that the page runs; without one it's the piece that was sent last.
    */
-  originOf({ url, line, column }: StackFrame, tags: Readonly<Record<string, string>>): Origin | undefined {
+  async originOf(frame: StackFrame, tags: Readonly<Record<string, string>>): Promise<Origin | undefined> {
+    const { url } = frame;
     if (!url.includes(`${this.#project.options.base}~vine/`)) return undefined;
     const name = pathToId(decodeURIComponent(url.replace(/^.*?~vine\/(?:piece\/)?/, '').replace(/\.js(?:\?.*)?$/, '')));
     const tag = Object.hasOwn(tags, name) ? tags[name] : undefined;
     const ofName = [...this.#kept.values()].filter((stored) => stored.name === name);
     const stored = ofName.findLast((candidate) => candidate.tag === tag) ?? ofName.at(-1);
-    const place = stored?.piece.places.findLast(({ bodyLine }) => bodyLine < line);
-    const input = place && stored?.sources.get(place.module.id);
-    if (!input || input.ignored) return undefined;
-    const found = originalPositionFor(new TraceMap(moduleMap(input)), { line: line - place.bodyLine, column });
-    if (found.line === null) return undefined;
-    return { file: place.module.id, source: input.source, line: found.line, column: found.column };
+    return stored && (await this.#mapsLoaded()).originOf(stored, frame);
   }
 
   /** The parts of the index map of a kept piece, assembled now; `undefined` where the piece is too old to be known. */
-  map(name: string, tag: string): string[] | undefined {
+  async map(name: string, tag: string): Promise<Iterable<string> | undefined> {
     const stored = this.#kept.get(`${name}\0${tag}`);
-    if (!stored) return undefined;
-    const sections = stored.piece.places.flatMap(({ module, bodyLine }) => {
-      const source = stored.sources.get(module.id);
-      if (!source) return [];
-      return [{ line: bodyLine, map: this.#moduleMap(module.id, source) }];
-    });
-    return indexMap(`${stored.name}.js`, sections);
+    return stored && (await this.#mapsLoaded()).ofPiece(stored);
   }
 
-  /** The map of one module, kept for as long as the module is: debuggers ask for the whole piece at every reload. */
-  #moduleMap(id: string, input: MapInput): string {
-    const known = this.#maps.get(input);
-    if (known !== undefined) return known;
-    const own = moduleMap(input);
-    const map = input.ignored ? this.#shipped.through(own, id, input.source) : own;
-    this.#maps.set(input, map);
-    return map;
+  /** What only debuggers and errors need is loaded when it's asked for. */
+  #mapsLoaded(): Promise<PieceMaps> {
+    const { paths, options } = this.#project;
+    this.#maps ??= import('./piece-maps.js').then(
+      (module) => new module.PieceMaps({ paths, base: options.base, onNote: this.#onNote }),
+    );
+    return this.#maps;
   }
 
   #make(name: string, ids: readonly string[], after: string, before = ''): StoredPiece {
@@ -139,8 +119,8 @@ export class PieceStore {
     if (known) return known;
     // Tells the page which version of the piece it runs, so that its errors are looked up in that one.
     const noted = `vine.piece(${JSON.stringify(name)}, ${JSON.stringify(tag)});\n${after}`;
-    const piece = joinPiece({ modules, before, after: noted, mapUrl: this.#mapPath(name, tag) });
-    return this.#keep({ tag, piece, sources: this.#sourcesOf(modules), name });
+    const piece = new Piece({ modules, before, after: noted, mapUrl: this.#mapPath(name, tag) });
+    return this.#keep({ tag, piece, name });
   }
 
   #keep(stored: StoredPiece): StoredPiece {
@@ -154,25 +134,5 @@ export class PieceStore {
 
   #mapPath(name: string, tag: string): string {
     return `${this.#project.options.base}~vine/map/${idToPath(name)}.json?of=${tag}`;
-  }
-
-  #sourcesOf(modules: readonly PieceModule[]): Map<string, MapInput> {
-    const sources = new Map<string, MapInput>();
-    for (const { id } of modules) {
-      const script = this.#project.script(id);
-      if (script) sources.set(id, this.#inputOf(id, script));
-    }
-    return sources;
-  }
-
-  #inputOf(id: string, script: ScriptContent): MapInput {
-    const known = this.#inputs.get(script);
-    if (known) return known;
-    const { source, map, linked, inPackage } = script;
-    const { shifts, code } = linked;
-    const sourceUrl = `${this.#project.options.base}${id}`;
-    const input = { source, sourceUrl, shifts, code, ignored: inPackage, ...(map ? { map } : {}) };
-    this.#inputs.set(script, input);
-    return input;
   }
 }

@@ -11,20 +11,40 @@ export interface RenderInput {
   page: Page;
   session: string;
   hot: boolean;
+  /** Number of the last update that the page's scripts hold. */
+  build: number;
+}
+
+/** The beginning of what `renderPage` gives, up to the first place that depends on the page's modules. */
+export function renderStart(input: RenderInput): string {
+  const { page } = input;
+  const { styles, files, sets, dropped, classic, headEnd, headStart } = page.parts;
+  const places = [...styles, ...files, ...sets, ...classic].map(({ attribute }) => attribute.start);
+  const first = Math.min(
+    headEnd,
+    ...places,
+    ...dropped.map(({ start }) => start),
+    ...page.runs.map(({ element }) => element.start),
+  );
+  if (first <= headStart) return '';
+  return page.text.slice(0, headStart) + clientScript(input) + page.text.slice(headStart, first);
+}
+
+function clientScript({ project, page, session, hot, build }: RenderInput): string {
+  const { base } = project.options;
+  const settings: ClientSettings = { page: page.id, session, build, base, html: page.version, hot };
+  return `<script src="${base}~vine/client.js" data-vine="${escapeHtml(JSON.stringify(settings))}"></script>`;
 }
 
 /**
  * The page as it is served: the client script first in the head, the scripts of the page's modules where its first
  * module script stood, and links to the style sheets that modules import at the end of the head.
  */
-export function renderPage({ project, page, session, hot }: RenderInput): string {
+export function renderPage(input: RenderInput): string {
+  const { project, page } = input;
   const { base } = project.options;
   const html = new MagicString(page.text);
-  const settings: ClientSettings = { page: page.id, session, build: project.build, base, html: page.version, hot };
-  html.appendLeft(
-    page.parts.headStart,
-    `<script src="${base}~vine/client.js" data-vine="${escapeHtml(JSON.stringify(settings))}"></script>`,
-  );
+  html.appendLeft(page.parts.headStart, clientScript(input));
   page.parts.styles.forEach(({ attribute }, index) => {
     const id = page.styles[index];
     if (id && project.graph.has(id))

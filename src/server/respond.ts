@@ -15,14 +15,14 @@ export function sendText(response: ServerResponse, status: number, type: string,
 
 /** Sends a piece with its ETag. */
 export function sendPiece(request: IncomingMessage, response: ServerResponse, { tag, piece }: StoredPiece): void {
-  sendTagged(request, response, { tag, type: scriptType, parts: piece.parts });
+  sendTagged(request, response, { tag, type: scriptType, parts: piece.parts() });
 }
 
 /** Sends content with a strong ETag, or 304 where the browser has it (RFC 9110, 13.1.2). */
 export function sendTagged(
   request: IncomingMessage,
   response: ServerResponse,
-  { tag, type, parts }: { tag: string; type: string; parts: readonly string[] },
+  { tag, type, parts }: { tag: string; type: string; parts: Iterable<string> },
 ): void {
   const etag = `"${tag}"`;
   response.setHeader('etag', etag);

@@ -1,10 +1,9 @@
-import { statSync } from 'node:fs';
 import { createServer, type IncomingMessage, type Server, type ServerResponse } from 'node:http';
 import { join } from 'node:path';
 import type { Duplex } from 'node:stream';
-import type { PageErrorMessage, ResumeMessage, ServerMessage, UpdateMessage } from '../core/live/messages.js';
-import { pathToId } from '../core/pieces/id-path.js';
+import type { PageErrorMessage, UpdateMessage } from '../core/live/messages.js';
 import type { Problem } from '../core/problem.js';
+import { lanes } from '../core/trace.js';
 import type { BackendChange } from '../forward/backend-states.js';
 import type { ExchangeReport } from '../forward/exchange.js';
 import { Forwarder, type Tape } from '../forward/forwarder.js';
@@ -12,15 +11,17 @@ import type { CompiledRule, ForwardRule } from '../forward/rule.js';
 import type { Project } from '../project/project.js';
 import { TypedEvents } from '../project/typed-events.js';
 import type { ProjectUpdate } from '../project/update-maker.js';
+import { mostHeaderBytes, onClientError } from './client-errors.js';
 import { type ListenOptions, listen } from './listen.js';
 import { LiveChannel, type LivePage } from './live-channel.js';
 import { mapError } from './map-stack.js';
 import { notFoundPage } from './not-found.js';
 import { looksLikeFile, type PageRoute, PageRoutes } from './page-routes.js';
 import { PieceStore } from './piece-store.js';
-import { renderPage } from './render-page.js';
+import { renderPage, renderStart } from './render-page.js';
 import { refuseHost, refuseUpgrade, sendText } from './respond.js';
-import { fileBehind, findServedFile } from './served-files.js';
+import { resume } from './resume.js';
+import { findServedFile } from './served-files.js';
 import { decodePath, sendStatic } from './static-file.js';
 import { ToolUrls } from './tool-urls.js';
 import { isOwnHost, isOwnOrigin, type Trust } from './trust.js';
@@ -80,8 +81,8 @@ export class VineServer {
     // A forwarded event stream may go on for hours.
     this.#server.requestTimeout = 0;
     this.live.on('message', ({ from, message }) => {
-      if (message.type === 'error') this.#pageError(from, message);
-      if (message.type === 'resume') void this.#resume(message).then((answer) => this.live.send(from, answer));
+      if (message.type === 'error') void this.#pageError(from, message);
+      if (message.type === 'resume') void resume(this.#options.project, message).then((answer) => this.live.send(from, answer));
     });
     this.#follow(options.project);
   }
@@ -134,7 +135,7 @@ export class VineServer {
       live: this.live,
       trust,
       exchanges: this.#exchanges,
-      onPageError: (from, message) => this.#pageError(from, message),
+      onPageError: (from, message) => void this.#pageError(from, message),
       onEditorProblem: (problem) => this.errors.emit('editor', problem),
     });
   }
@@ -146,7 +147,17 @@ export class VineServer {
       project.on('problems', () => this.#problemsChanged()),
       project.on('solved', () => this.#problemsChanged()),
     ];
-    if (project.problems.length > 0) this.#problemsChanged();
+    if (!project.isOpening) this.#problemsFound(project);
+    // What is wrong from the start is told when all is known. Whoever opens the project hears of a failure.
+    else
+      void project.opened().then(
+        () => this.#problemsFound(project),
+        () => {},
+      );
+  }
+
+  #problemsFound(project: Project): void {
+    if (project === this.#options.project && project.problems.length > 0) this.#problemsChanged();
   }
 
   #problemsChanged(): void {
@@ -204,8 +215,8 @@ export class VineServer {
   }
 
   /** An error that nothing in a page caught, at its place in the user's source. */
-  #pageError(from: LivePage, message: PageErrorMessage): void {
-    const problem = mapError(message, (frame) => this.#pieces.originOf(frame, message.pieces));
+  async #pageError(from: LivePage, message: PageErrorMessage): Promise<void> {
+    const problem = await mapError(message, (frame) => this.#pieces.originOf(frame, message.pieces));
     this.errors.emit('error', { from, problem });
     // What fails later is the application's own business; a page that an update broke, or that stays empty, must say so.
     this.live.send(from, { type: 'failed', problem, isShown: message.during !== 'life' });
@@ -217,31 +228,11 @@ export class VineServer {
     return { type: 'update', id, changed, removed, styles, scripts, files, ...(reload.length > 0 ? { reload } : {}) };
   }
 
-  /** Whether a page of an earlier run still shows what the files say. */
-  async #resume(message: ResumeMessage): Promise<ServerMessage> {
-    const { project } = this.#options;
-    const page = project.pages.get(message.page);
-    const stale = { type: 'reload', reason: 'the server was restarted and files had changed' } as const;
-    if (!page || page.version !== message.html) return stale;
-    const prefix = `${project.options.base}~vine/piece/lazy/`;
-    const lazy = message.pieces
-      .filter((url) => url.startsWith(prefix))
-      .map((url) => pathToId(decodeURIComponent(url.slice(prefix.length, -'.js'.length))));
-    for (const id of lazy) if (!(await project.ensure(id))) return stale;
-    const ids = new Set([...project.pageOrder(page), ...project.graph.reachable(lazy)]);
-    if (project.pieces.digest(ids) !== message.digest) return stale;
-    for (const [id, url] of Object.entries(message.styles))
-      if (!project.graph.has(id) || project.sheets.urlOf(id) !== url) return stale;
-    for (const path of message.files) {
-      const file = fileBehind(project, path);
-      if (!file) continue;
-      project.noteServed(file, path);
-      if ((statSync(file, { throwIfNoEntry: false })?.mtimeMs ?? 0) > message.loadedAt) return stale;
-    }
-    return { type: 'current' } as const;
-  }
-
   #onRequest(request: IncomingMessage, response: ServerResponse, isContinued = false): void {
+    const { trace } = this.#options.project.options;
+    const from = trace.now();
+    if (from > 0)
+      response.once('close', () => trace.overlapping('request', `${request.method} ${request.url}`, from, {}, lanes.main));
     this.#answer(request, response, isContinued).catch((error: unknown) => {
       if (response.headersSent) response.destroy();
       else
@@ -322,11 +313,22 @@ export class VineServer {
 
   async #sendPage(id: string, request: IncomingMessage, response: ServerResponse): Promise<void> {
     const { project, hot } = this.#options;
-    await project.settled();
-    const page = project.pages.get(id)!;
-    const html = renderPage({ project, page, session: this.live.session, hot });
     response.setHeader('cache-control', 'no-store');
-    sendText(response, 200, 'text/html; charset=utf-8', request.method === 'HEAD' ? '' : html);
+    if (project.isOpening && request.method === 'GET') return this.#sendEarlyPage(id, response);
+    await project.settled();
+    const input = { project, page: project.pages.get(id)!, session: this.live.session, hot, build: project.build };
+    sendText(response, 200, htmlType, request.method === 'HEAD' ? '' : renderPage(input));
+  }
+
+  /** The page while its modules are still being read for the first time: what doesn't depend on them comes at once. */
+  async #sendEarlyPage(id: string, response: ServerResponse): Promise<void> {
+    const { project, hot } = this.#options;
+    const input = { project, page: project.pages.get(id)!, session: this.live.session, hot, build: project.build };
+    const start = renderStart(input);
+    response.writeHead(200, { 'content-type': htmlType });
+    response.write(start);
+    await project.opened();
+    response.end(renderPage(input).slice(start.length));
   }
 
   /** What belongs to the tool itself. */
@@ -368,30 +370,8 @@ export class VineServer {
   }
 }
 
+const htmlType = 'text/html; charset=utf-8';
 /** Exchanges that can be looked at afterwards. */
 const keptExchanges = 500;
-/** Of a request's head. */
-const mostHeaderBytes = 64 << 10;
 /** More servers than this don't stand in a row: it's a circle. */
 const mostForwards = 20;
-
-const clientErrors: Record<string, [status: string, text: string]> = {
-  HPE_HEADER_OVERFLOW: [
-    '431 Request Header Fields Too Large',
-    `The head of the request is longer than ${mostHeaderBytes >> 10} kB.`,
-  ],
-  ERR_HTTP_REQUEST_TIMEOUT: ['408 Request Timeout', 'The head of the request did not come in time.'],
-};
-
-/** What is no request, or one that two servers could read differently, is refused: it must not reach a backend. */
-function onClientError(error: NodeJS.ErrnoException, socket: Duplex): void {
-  if (error.code === 'ECONNRESET' || !socket.writable) return void socket.destroy();
-  const [status, text] = clientErrors[error.code ?? ''] ?? [
-    '400 Bad Request',
-    `This is no valid HTTP request: ${error.message}.`,
-  ];
-  const body = `${text}\n`;
-  socket.end(
-    `HTTP/1.1 ${status}\r\nconnection: close\r\ncontent-type: text/plain; charset=utf-8\r\ncontent-length: ${Buffer.byteLength(body)}\r\n\r\n${body}`,
-  );
-}

@@ -1,7 +1,10 @@
 import { statSync } from 'node:fs';
 import type { IncomingMessage, ServerResponse } from 'node:http';
 import { join } from 'node:path';
-import send from 'send';
+import type Send from 'send';
+import { lazily } from '../core/lazily.js';
+
+const send = lazily<typeof Send>('send');
 
 /** A file that may be sent: its folder and the path in it, decoded. */
 export interface StaticFile {
@@ -29,7 +32,7 @@ export function decodePath(path: string): string | undefined {
 
 /** Sends a file with ranges, validators and its media type. Browsers ask again each time, since files change. */
 export function sendStatic(request: IncomingMessage, response: ServerResponse, { folder, path }: StaticFile): void {
-  send(request, encodeURI(path).replace(/[?#]/g, encodeURIComponent), { root: folder, dotfiles: 'deny', cacheControl: false })
+  send()(request, encodeURI(path).replace(/[?#]/g, encodeURIComponent), { root: folder, dotfiles: 'deny', cacheControl: false })
     .on('headers', (reply: ServerResponse) => reply.setHeader('cache-control', 'no-cache'))
     .on('error', () => {
       response.writeHead(404, { 'content-length': 0 });

@@ -7,7 +7,7 @@ import type { ExchangeReport } from '../forward/exchange.js';
 import { contentHash } from '../project/content-hash.js';
 import type { Project } from '../project/project.js';
 import { browserName } from './browser-name.js';
-import { type LiveChannel, type LivePage, readPageMessage } from './live-channel.js';
+import type { LiveChannel, LivePage } from './live-channel.js';
 import { openInEditor } from './open-in-editor.js';
 import type { PieceStore } from './piece-store.js';
 import { jsonType, scriptType, sendParts, sendPiece, sendTagged, sendText } from './respond.js';
@@ -76,7 +76,7 @@ export class ToolUrls {
     else if (code) sendText(response, 200, scriptType, code);
     else if (folder === 'worker' && project.graph.has(id)) sendPiece(request, response, pieces.worker(id, workerScript));
     else if (folder === 'piece/lazy') await this.#sendLazy(id, request, response);
-    else if (folder === 'map') this.#sendMap(name.replace(/\.json$/, ''), query.get('of') ?? '', response);
+    else if (folder === 'map') await this.#sendMap(name.replace(/\.json$/, ''), query.get('of') ?? '', response);
     else if (folder === 'file' && isKnownAsset(project, name))
       sendStatic(request, response, outsideFile(project.paths.fileOf(name)));
     else if (folder === 'style') this.#sendStyle(name, query.get('v'), { request, response });
@@ -111,6 +111,7 @@ export class ToolUrls {
       body += chunk;
       if (body.length > longestErrorBody) return sendText(response, 413, plain, '');
     }
+    const { readPageMessage } = await import('./page-message.js');
     const message = readPageMessage(body);
     const worker = pathToId(decodePath(query.get('worker') ?? '') ?? '').replace(/^.*?~vine\/worker\/|\.js$/g, '');
     const from = { number: 0, browser: browserName(request.headers['user-agent']), page: worker };
@@ -146,10 +147,10 @@ export class ToolUrls {
     sendPiece(request, response, this.#options.pieces.lazy(id));
   }
 
-  #sendMap(name: string, tag: string, response: ServerResponse): void {
+  async #sendMap(name: string, tag: string, response: ServerResponse): Promise<void> {
     const style = /^style\/(.+)$/.exec(name);
     const sheet = style && this.#options.project.sheets.render(style[1]!, tag || undefined);
-    const map = sheet ? [sheet.map()] : this.#options.pieces.map(name, tag);
+    const map = sheet ? [await sheet.map()] : await this.#options.pieces.map(name, tag);
     if (map === undefined)
       return sendText(
         response,

@@ -5,7 +5,7 @@ import { VineError } from '../core/problem.js';
 import type { CookieChanges, ForwardRule, PathChange } from '../forward/rule.js';
 import { parseTarget } from '../forward/target.js';
 import { envFileNames, exposedVariables } from './env-files.js';
-import { checkSettings, readSettings, settingsFileNames } from './read-settings.js';
+import { readSettings, settingsFileNames } from './read-settings.js';
 import type { Settings } from './schema.js';
 
 /** The port by default: VINE on a phone's keys. */
@@ -95,7 +95,7 @@ export async function effectiveSettings(folder: string, line: CommandLineSetting
   });
 }
 
-/** The command line's values in the place of the file's, checked like those. */
+/** The command line's values, which were checked as they were read, in the place of the file's. */
 function merge(file: Settings, line: CommandLineSettings): Settings {
   const listen = {
     ...file.listen,
@@ -104,12 +104,12 @@ function merge(file: Settings, line: CommandLineSettings): Settings {
     ...(line.host === undefined ? {} : { host: line.host }),
   };
   const given = line.forward?.map(({ path, to }) => ({ paths: [path], to })) ?? [];
-  const fromLine = {
+  return {
+    ...file,
     ...(line.base === undefined ? {} : { base: line.base }),
     ...(Object.keys(listen).length > 0 ? { listen } : {}),
     ...(given.length > 0 ? { forward: [...given, ...(file.forward ?? [])] } : {}),
   };
-  return { ...file, ...checkSettings(fromLine, 'the command line') };
 }
 
 /** The project's folder: where the nearest package.json or settings file is, but never above where the command was run unless the page is. */

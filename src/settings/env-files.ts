@@ -1,7 +1,9 @@
 import { existsSync, readFileSync } from 'node:fs';
 import { join } from 'node:path';
-import { parse } from 'dotenv';
-import { expand } from 'dotenv-expand';
+import { lazily } from '../core/lazily.js';
+
+const dotenv = lazily<typeof import('dotenv')>('dotenv');
+const dotenvExpand = lazily<typeof import('dotenv-expand')>('dotenv-expand');
 
 /** The environment files of a mode, weakest first. */
 export function envFileNames(mode: string): string[] {
@@ -21,7 +23,7 @@ export function exposedVariables(
   const fromFiles: Record<string, string> = {};
   for (const name of envFileNames(mode)) {
     const file = join(root, name);
-    for (const [key, value] of existsSync(file) ? Object.entries(parse(readFileSync(file, 'utf8'))) : []) {
+    for (const [key, value] of existsSync(file) ? Object.entries(dotenv().parse(readFileSync(file, 'utf8'))) : []) {
       // At the end, since a value can only use what stands before it.
       delete fromFiles[key];
       fromFiles[key] = value;
@@ -30,7 +32,8 @@ export function exposedVariables(
   const known = Object.fromEntries(
     Object.entries(environment).filter((entry): entry is [string, string] => entry[1] !== undefined),
   );
-  const { parsed = {} } = expand({ parsed: fromFiles, processEnv: { ...known } });
+  const { parsed = {} } =
+    Object.keys(fromFiles).length === 0 ? {} : dotenvExpand().expand({ parsed: fromFiles, processEnv: { ...known } });
   return Object.fromEntries(
     names.flatMap((name) => ((known[name] ?? parsed[name]) === undefined ? [] : [[name, (known[name] ?? parsed[name])!]])),
   );

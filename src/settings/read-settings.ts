@@ -2,14 +2,13 @@ import { existsSync, mkdirSync, readFileSync, rmSync, writeFileSync } from 'node
 import { createRequire } from 'node:module';
 import { basename, dirname, extname, join, resolve } from 'node:path';
 import { pathToFileURL } from 'node:url';
-import { init as initLexer, parse } from 'es-module-lexer';
 import type { z } from 'zod';
 import { nearMiss } from '../core/near-miss.js';
 import { VineError } from '../core/problem.js';
 import { defaultScriptOptions } from '../core/translate/script-options.js';
 import { translateScript } from '../core/translate/translate-script.js';
 import { contentHash } from '../project/content-hash.js';
-import { knownKeys, type Settings, settingsSchema } from './schema.js';
+import type { Settings } from './schema.js';
 
 /** Names under which a settings file is found by itself. */
 export const settingsFileNames = [
@@ -36,18 +35,23 @@ export async function readSettings(root: string, named: string | undefined): Pro
   if (file === undefined) return undefined;
   if (!existsSync(file)) throw unreadable(file, 'it does not exist');
   const value = extname(file) === '.json' ? readJson(file) : await runModule(file);
-  return { file, settings: checkSettings(value, basename(file)) };
+  return { file, settings: await checkSettings(value, basename(file)) };
 }
 
 /** Checks a value against the schema and names the first thing wrong, with its place and what was meant. */
-export function checkSettings(value: unknown, origin: string): Settings {
+export async function checkSettings(value: unknown, origin: string): Promise<Settings> {
+  const { settingsSchema, knownKeys } = await import('./schema.js');
   const parsed = settingsSchema.safeParse(value);
   if (parsed.success) return parsed.data;
   const issue = parsed.error.issues[0]!;
-  throw new VineError({ code: 'unknown-setting', file: origin, ...describe(issue, value) });
+  throw new VineError({ code: 'unknown-setting', file: origin, ...describe(issue, value, knownKeys) });
 }
 
-function describe(issue: z.core.$ZodIssue, value: unknown): { message: string; hint: string } {
+function describe(
+  issue: z.core.$ZodIssue,
+  value: unknown,
+  knownKeys: (path: readonly PropertyKey[]) => string[],
+): { message: string; hint: string } {
   const seeAlso = 'docs/settings.md lists all settings.';
   if (issue.code === 'unrecognized_keys') {
     const key = issue.keys[0]!;
@@ -104,7 +108,8 @@ async function translateForNode(file: string, cache: string, made: string[]): Pr
   const source = readFileSync(file, 'utf8');
   const translated = await translateScript(source, { id: file, inPackage: false, refresh: false, options: defaultScriptOptions });
   if ('code' in translated) throw new VineError({ ...translated, code: 'settings-unreadable' });
-  await initLexer();
+  const { init, parse } = await import('es-module-lexer');
+  await init();
   const require = createRequire(file);
   let text = translated.text;
   const imports = parse(text)[0].toReversed();

@@ -31,6 +31,8 @@ export interface Applied {
   reset: string[];
   /** What the user should know. */
   notes: string[];
+  /** What it was doing how long, one after another, in milliseconds. */
+  stages: [name: string, ms: number][];
 }
 
 /** Thrown where an update can't be taken in place: the page has to reload, for this reason. */
@@ -50,6 +52,8 @@ export class NeedsReload extends Error {
  * @throws NeedsReload where nobody takes it or something fails on the way.
  */
 export async function applyUpdate(update: UpdateMessage): Promise<Applied> {
+  const stages: Applied['stages'] = [];
+  const ended = stopwatch(stages);
   const incoming = await receive(update.scripts);
   const changed: string[] = [];
   let mayMoveSheets = update.removed.length > 0 || hasFailedSheets();
@@ -61,22 +65,37 @@ export async function applyUpdate(update: UpdateMessage): Promise<Applied> {
     else if (entry) defineModule(id, definition);
   }
   await defineNeeded(incoming);
-  const applied: Applied = { boundaries: [], ran: [], files: [], reset: [], notes: [] };
+  ended('receive');
+  const applied: Applied = { boundaries: [], ran: [], files: [], reset: [], notes: [], stages };
   let refusal: NeedsReload | undefined;
   setRefusalListener((instance, reason) => {
     refusal = new NeedsReload(reason, [instance.entry.id]);
   });
   const sheets = swapSheets(update.styles);
   let plan = planUpdate(changed, applied.notes);
-  while (plan.rerun.size > 0) plan = await carryOut(plan, incoming, applied);
+  ended('plan');
+  while (plan.rerun.size > 0) plan = await carryOut(plan, { incoming, applied, mayMoveSheets });
   forgetAll(update.removed);
+  ended('run');
   applied.reset = refreshComponents();
+  ended('render');
   applied.files = await replaceFiles(update.files);
   await sheets;
   // Walks all modules of the page, which most saves have no reason for.
   if (mayMoveSheets) await arrangeSheets();
+  ended('styles and files');
   if (refusal) throw refusal;
   return applied;
+}
+
+/** Takes down how long it is since the last stage ended. */
+function stopwatch(stages: Applied['stages']): (name: string) => void {
+  let from = performance.now();
+  return (name) => {
+    const now = performance.now();
+    stages.push([name, now - from]);
+    from = now;
+  };
 }
 
 /** Whether two versions of a module need the same modules, in the same order. */
@@ -197,8 +216,24 @@ function noteMixedExports(instance: Instance, notes: string[]): void {
   if (!notes.includes(note)) notes.push(note);
 }
 
+/** What an update brings, and what becomes of it. */
+interface Work {
+  incoming: Map<string, Definition>;
+  applied: Applied;
+  mayMoveSheets: boolean;
+}
+
+async function sheetsBelow(roots: string[], plan: Plan): Promise<void> {
+  try {
+    await ensureSheetsBelow(roots);
+  } catch (error) {
+    const [first = ''] = roots;
+    throw new NeedsReload(`the styles of ${first} could not be loaded: ${describe(error)}`, plan.rerun.get(first) ?? [first]);
+  }
+}
+
 /** Replaces the planned modules and runs them. Returns what has to follow, where a module no longer takes its own update. */
-async function carryOut(plan: Plan, incoming: Map<string, Definition>, applied: Applied): Promise<Plan> {
+async function carryOut(plan: Plan, { incoming, applied, mayMoveSheets }: Work): Promise<Plan> {
   const old = new Map<string, Instance>();
   for (const id of plan.rerun.keys()) {
     const instance = registry.get(id)?.instance;
@@ -214,6 +249,8 @@ async function carryOut(plan: Plan, incoming: Map<string, Definition>, applied: 
   }
   const inOrder = (ids: Iterable<string>) => [...ids].sort((a, b) => (old.get(a)?.order ?? 0) - (old.get(b)?.order ?? 0));
   const roots = inOrder(new Set([...plan.takers, ...plan.takenBy.keys()]));
+  // Looks through everything below, where most saves bring no sheet.
+  if (mayMoveSheets) await sheetsBelow(roots, plan);
   await runAgain(roots, old, plan);
   applied.ran.push(...[...old.keys()].filter((id) => registry.get(id)?.instance));
   runCallbacks(plan, old, inOrder);
@@ -245,7 +282,6 @@ function planAbove(ids: string[], notes: string[]): Plan {
 async function runAgain(roots: string[], old: ReadonlyMap<string, Instance>, plan: Plan): Promise<void> {
   let current = roots[0] ?? '';
   try {
-    await ensureSheetsBelow(roots);
     for (const id of roots) linkFrom(id);
     reconnectAbove(old.keys());
     for (const id of roots) {

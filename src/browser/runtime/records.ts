@@ -1,4 +1,4 @@
-import type { RuntimeEdges } from '../../core/pieces/piece.js';
+import type { RuntimeEdges } from '../../core/pieces/runtime-edges.js';
 import type { Handle } from './handle.js';
 
 /** The function that a linked module is: a generator for ECMAScript modules, a plain function for CommonJS. */

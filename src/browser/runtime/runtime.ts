@@ -1,4 +1,4 @@
-import type { RuntimeEdges } from '../../core/pieces/piece.js';
+import type { RuntimeEdges } from '../../core/pieces/runtime-edges.js';
 import { runEntry } from './handle.js';
 import { type Definition, defineModule, entries, type Factory, registry } from './records.js';
 

@@ -146,7 +146,7 @@ export function sheetVersions(): Record<string, string> {
 }
 
 function linksOf(id: string): HTMLLinkElement[] {
-  return [...document.querySelectorAll<HTMLLinkElement>(`link[${mark}]`)].filter((link) => link.getAttribute(mark) === id);
+  return [...document.querySelectorAll<HTMLLinkElement>(`link[${mark}="${CSS.escape(id)}"]`)];
 }
 
 function copyOf(link: HTMLLinkElement): HTMLLinkElement {

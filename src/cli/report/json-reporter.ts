@@ -5,6 +5,7 @@ export function jsonReporter(write: (line: string) => void): Reporter {
   const print = (event: string, fields: object) =>
     write(`${JSON.stringify({ event, at: new Date().toISOString(), ...fields })}\n`);
   return {
+    listening: (report) => print('listening', report),
     ready: (report) => print('ready', report),
     updated(update, reports, silent) {
       const { id, changed, removed, styles, files, translations, reload } = update;

@@ -5,8 +5,8 @@ import type { ExchangeReport } from '../../forward/exchange.js';
 import type { ProjectUpdate } from '../../project/update-maker.js';
 import type { LivePage } from '../../server/live-channel.js';
 
-/** What the reporter is told when everything stands. */
-export interface ReadyReport {
+/** What the reporter is told when pages can be asked for. */
+export interface ListeningReport {
   version: string;
   url: string;
   /** The port that was wanted, if another had to be taken. */
@@ -15,6 +15,10 @@ export interface ReadyReport {
   forwards: readonly { label: string; origin: string }[];
   routes: readonly { pattern: string; page: string }[];
   settingsFile?: string;
+}
+
+/** What the reporter is told when everything stands. */
+export interface ReadyReport extends ListeningReport {
   /** What the user should know of the pages. */
   notes: readonly string[];
   modules: number;
@@ -26,6 +30,7 @@ export type PageReport = { from: LivePage; ms: number } & Extract<PageMessage, {
 
 /** Shows what happens: as lines for people or as NDJSON for programs. */
 export interface Reporter {
+  listening(report: ListeningReport): void;
   ready(report: ReadyReport): void;
   updated(update: ProjectUpdate, reports: readonly PageReport[], silent: number): void;
   /** `isStart`: the page could not be made at all yet. */

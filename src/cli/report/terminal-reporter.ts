@@ -2,7 +2,7 @@ import pc from 'picocolors';
 import type { ExchangeReport } from '../../forward/exchange.js';
 import type { ProjectUpdate } from '../../project/update-maker.js';
 import { type EditorUrl, problemText } from './problem-text.js';
-import type { PageReport, ReadyReport, Reporter } from './reporter.js';
+import type { ListeningReport, PageReport, Reporter } from './reporter.js';
 
 const column = 10;
 
@@ -13,8 +13,12 @@ export function terminalReporter(write: (text: string) => void, editorUrl?: Edit
   const explained = new Set<string>();
   const event = (text: string) => line(`  ${pc.dim(clock())}  ${text}`);
   return {
-    ready(report) {
-      for (const row of readyRows(report)) line(row);
+    listening(report) {
+      for (const row of listeningRows(report)) line(row);
+    },
+    ready({ notes, modules, ms }) {
+      for (const note of notes) line(row('note', pc.yellow(note)));
+      line(`${row('ready', `${modules} modules in ${Math.round(ms)} ms`)}\n`);
     },
     updated(update, reports, silent) {
       for (const text of updateLines(update, reports, silent)) event(text);
@@ -55,19 +59,12 @@ export function terminalReporter(write: (text: string) => void, editorUrl?: Edit
   };
 }
 
-function readyRows({
-  version,
-  url,
-  wantedPort,
-  port,
-  forwards,
-  routes,
-  settingsFile,
-  notes,
-  modules,
-  ms,
-}: ReadyReport): string[] {
-  const row = (name: string, text: string) => `  ${pc.dim(name.padEnd(column))}${text}`;
+/** A row of the start: what it is about, and what there is. */
+function row(name: string, text: string): string {
+  return `  ${pc.dim(name.padEnd(column))}${text}`;
+}
+
+function listeningRows({ version, url, wantedPort, port, forwards, routes, settingsFile }: ListeningReport): string[] {
   const rows = ['', `  ${pc.bold(pc.green('Vine Spark'))} ${version}`, '', row('page', pc.bold(url))];
   for (const { pattern, page } of routes)
     if (pattern !== '/' && !pattern.includes('*') && pattern !== `/${page}`)
@@ -75,8 +72,6 @@ function readyRows({
   for (const { label, origin } of forwards) rows.push(row('forward', `${label} → ${origin}`));
   if (settingsFile) rows.push(row('settings', settingsFile));
   if (wantedPort !== undefined) rows.push(row('port', pc.yellow(`${wantedPort} is in use, so this is ${port}`)));
-  for (const note of notes) rows.push(row('note', pc.yellow(note)));
-  rows.push(row('ready', `${modules} modules in ${Math.round(ms)} ms`), '');
   return rows;
 }
 

@@ -33,6 +33,10 @@ export class ModuleGraph<Content> {
   /** Importers of ids that are not nodes yet. */
   readonly #awaited = new Map<string, Map<string, number>>();
   readonly #roots = new Set<string>();
+  /** Changes whenever modules or edges come or go, so that what depends on them alone can be kept. */
+  shape = 0;
+  /** How many edges there are of each kind. */
+  readonly #kinds = new Map<EdgeKind, number>();
 
   get size(): number {
     return this.#nodes.size;
@@ -54,6 +58,10 @@ export class ModuleGraph<Content> {
     return [...(this.#nodes.get(id)?.importers ?? this.#awaited.get(id) ?? new Map<string, number>()).keys()];
   }
 
+  hasEdgesOf(kind: EdgeKind): boolean {
+    return (this.#kinds.get(kind) ?? 0) > 0;
+  }
+
   ids(): IterableIterator<string> {
     return this.#nodes.keys();
   }
@@ -73,16 +81,19 @@ export class ModuleGraph<Content> {
   /** Adds a module or replaces its content and edges. */
   set(id: string, content: Content, edges: Edge[]): EdgeChange {
     const old = this.#nodes.get(id);
+    if (!old || !areSame(old.edges, edges)) this.shape++;
     const node: GraphNode<Content> = { id, content, edges, importers: old?.importers ?? this.#awaited.get(id) ?? new Map() };
     this.#awaited.delete(id);
     this.#nodes.set(id, node);
-    for (const { target } of edges) {
+    for (const { kind, target } of edges) {
+      this.#kinds.set(kind, (this.#kinds.get(kind) ?? 0) + 1);
       const importers = this.#importersOf(target);
       importers.set(id, (importers.get(id) ?? 0) + 1);
     }
     const removed = old ? this.#removeUnreachable(this.#release(id, old.edges)) : [];
-    const missing = edges.filter(({ kind, target }) => !isLazy(kind) && !this.#nodes.has(target)).map(({ target }) => target);
-    return { missing: [...new Set(missing)], removed };
+    const missing = new Set<string>();
+    for (const { kind, target } of edges) if (!isLazy(kind) && !this.#nodes.has(target)) missing.add(target);
+    return { missing: [...missing], removed };
   }
 
   /** Removes what no root reaches, e.g. what was loaded for a module that could not be made after all. */
@@ -144,7 +155,8 @@ export class ModuleGraph<Content> {
   /** Takes edges away. Returns the targets that this importer no longer leads to. */
   #release(importer: string, edges: readonly Edge[]): string[] {
     const lost: string[] = [];
-    for (const { target } of edges) {
+    for (const { kind, target } of edges) {
+      this.#kinds.set(kind, this.#kinds.get(kind)! - 1);
       const importers = this.#importersOf(target);
       const count = (importers.get(importer) ?? 1) - 1;
       if (count > 0) importers.set(importer, count);
@@ -168,6 +180,7 @@ export class ModuleGraph<Content> {
       }
       if (this.#reachesRoot(id)) continue;
       this.#nodes.delete(id);
+      this.shape++;
       if (node.importers.size > 0) this.#awaited.set(id, node.importers);
       removed.push(id);
       waiting.push(...this.#release(id, node.edges));
@@ -184,6 +197,10 @@ export class ModuleGraph<Content> {
     }
     return false;
   }
+}
+
+function areSame(a: readonly Edge[], b: readonly Edge[]): boolean {
+  return a.length === b.length && a.every(({ kind, target }, at) => kind === b[at]!.kind && target === b[at]!.target);
 }
 
 /** Whether modules behind an edge of this kind wait until somebody asks for them. */

@@ -16,8 +16,9 @@ export interface Shift {
 
 /** An edit that puts `;` and spaces over a statement, keeping its line ends. The `;` stops a statement before from going on. */
 export function blank(text: string, start: number, end: number): Edit {
-  const body = text.slice(start + 1, end).replace(/[^\n\r\u2028\u2029]/g, ' ');
-  return { start, end, text: `;${body}` };
+  const body = text.slice(start + 1, end);
+  const blanked = /[\n\r\u2028\u2029]/.test(body) ? body.replace(/[^\n\r\u2028\u2029]/g, ' ') : ' '.repeat(body.length);
+  return { start, end, text: `;${blanked}` };
 }
 
 /** Applies edits that do not overlap. Replacements must hold as many line ends as what they replace. */

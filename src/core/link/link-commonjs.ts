@@ -1,30 +1,20 @@
-import type { Node, Pattern, Program } from 'estree';
-import { walk } from 'estree-walker';
-import { parseSync } from 'oxc-parser';
+import { parse } from 'es-module-lexer';
+import { intern } from '../intern.js';
 import { countLineEnds } from '../line-index.js';
 import { applyEdits, type Edit } from './edits.js';
-import { evaluate, foldConstants } from './fold-constants.js';
+import { foldTextually } from './find-in-code.js';
 import type { LinkInput } from './link-module.js';
 import type { Linked, ModuleRequest } from './linked.js';
-import type { Spanned } from './module-analysis.js';
 
 /**
  * Links a CommonJS module: the text stays as it is inside a function that is given `module`, `exports` and `require`.
- * Constants are folded, and a `require` in a branch that can't run is not a request.
+ * Constants are folded, and a `require` in a branch that can't run is not a request. `isThorough`: with `isCertain` of the
+ * requests, for which a syntax tree is always made.
  */
-export function linkCommonJs(input: LinkInput): Linked {
+export async function linkCommonJs(input: LinkInput, isThorough = false): Promise<Linked> {
   const { text, handle } = input;
-  const edits: Edit[] = [];
-  let requests: ModuleRequest[] = [];
-  const hasConstant = Object.keys(input.constants).some((constant) => text.includes(constant));
-  const hasImport = /\bimport\s*\(/.test(text);
-  if (hasConstant || hasImport || /\brequire\b/.test(text)) {
-    const tree = parseSync('module.cjs', text, { lang: 'js', sourceType: 'commonjs', preserveParens: false })
-      .program as unknown as Program;
-    if (hasConstant) edits.push(...foldConstants(tree, input.constants));
-    requests = findRequests(tree, input, edits);
-  }
-  const applied = applyEdits(text, edits);
+  const found = (isThorough ? undefined : scan(input)) ?? (await import('./commonjs-analysis.js')).analyseCommonJs(input);
+  const applied = applyEdits(text, found.edits);
   const global = /\bglobal\b/.test(text) && !/\b(?:let|const|class)\s+global\b/.test(text) ? ', global' : '';
   const code = `function (${handle}, module, exports, require${global}) {\n${applied.text}\n}`;
   return {
@@ -32,84 +22,74 @@ export function linkCommonJs(input: LinkInput): Linked {
     code,
     lineEnds: countLineEnds(code),
     shifts: applied.shifts,
-    requests,
+    requests: found.requests,
     imports: [],
     stars: [],
     importWrites: [],
     hasBindings: false,
     isEarly: false,
+    ...(found.isScanned ? { isScanned: true } : {}),
   };
 }
 
-/** Calls of `require` with a literal, and `import()`, in code that can run. */
-function findRequests(tree: Program, input: LinkInput, edits: Edit[]): ModuleRequest[] {
+/** What linking a CommonJS module needs to know of it. */
+export interface Found {
+  isScanned?: true;
+  edits: Edit[];
+  requests: ModuleRequest[];
+}
+
+/**
+ * Constants and requests without a syntax tree, where no `require` can stand in a branch that a constant or a known type
+ * rules out; `undefined` where that is open. In long files tests of types don't count: what they rule out stays a request.
+ */
+function scan({ text, constants, handle }: LinkInput): Found | undefined {
+  const folds = foldTextually(text, constants);
+  if (!folds) return undefined;
+  const edits = [...folds];
   const requests = new Map<string, ModuleRequest>();
-  let conditions = 0;
-  const add = (kind: ModuleRequest['kind'], literal: Spanned, specifier: string) => {
-    const key = `${kind}\0${specifier}`;
-    const request = requests.get(key) ?? { kind, specifier, start: literal.start, end: literal.end };
-    if (kind === 'require' && conditions === 0) request.isCertain = true;
-    requests.set(key, request);
-  };
-  const dead = new Set<Node>();
-  let shadows = 0;
-  walk(tree, {
-    enter(node) {
-      if (dead.has(node)) return this.skip();
-      if (declaresRequire(node)) shadows++;
-      if (conditional.has(node.type)) conditions++;
-      markDeadBranches(node, input.constants, dead);
-      if (node.type === 'ImportExpression') {
-        const { start } = node as Spanned;
-        edits.push({ start, end: start + 6, text: `${input.handle}.get` });
-        if (node.source.type === 'Literal' && typeof node.source.value === 'string')
-          add('dynamic', node.source as Spanned, node.source.value);
-      }
-      if (shadows > 0 || node.type !== 'CallExpression') return;
-      const [argument] = node.arguments;
-      if (node.callee.type !== 'Identifier' || node.callee.name !== 'require') return;
-      if (argument?.type === 'Literal' && typeof argument.value === 'string') add('require', argument as Spanned, argument.value);
-    },
-    leave(node) {
-      if (dead.has(node)) return;
-      if (declaresRequire(node)) shadows--;
-      if (conditional.has(node.type)) conditions--;
-    },
+  if (!/\b(?:require|import)\b/.test(text)) return { edits, requests: [], isScanned: true };
+  const calls = new Set<number>();
+  const replaced = text.replace(/(?<![\w$\u0080-\uffff]|(?<!\.\.)\.)require(?=\s*\()/g, (_, start: number) => {
+    calls.add(start);
+    return ' import';
   });
-  return [...requests.values()];
-}
-
-/** What stands in these may never run. */
-const conditional = new Set([
-  'FunctionDeclaration',
-  'FunctionExpression',
-  'ArrowFunctionExpression',
-  'IfStatement',
-  'ConditionalExpression',
-  'LogicalExpression',
-  'TryStatement',
-  'SwitchStatement',
-  'ClassDeclaration',
-  'ClassExpression',
-]);
-
-function markDeadBranches(node: Node, constants: LinkInput['constants'], dead: Set<Node>): void {
-  if (node.type === 'IfStatement' || node.type === 'ConditionalExpression') {
-    const test = evaluate(node.test, constants);
-    if (!test) return;
-    const branch = test.value ? node.alternate : node.consequent;
-    if (branch) dead.add(branch);
-  } else if (node.type === 'LogicalExpression') {
-    const left = evaluate(node.left, constants);
-    if (!left) return;
-    const runsRight = node.operator === '&&' ? Boolean(left.value) : node.operator === '||' ? !left.value : left.value == null;
-    if (!runsRight) dead.add(node.right);
+  // What is passed on or declared under that name may be another function.
+  if (/(?<!\btypeof )\brequire\b(?!\s+[\w$])/.test(replaced)) return undefined;
+  let last = -1;
+  try {
+    for (const record of parse(replaced)[0]) {
+      if (record.type !== 'dynamic') continue;
+      const isRequire = calls.has(record.importStart - 1);
+      if (!isRequire) edits.push({ start: record.importStart, end: record.importStart + 6, text: `${handle}.get` });
+      else last = Math.max(last, record.importStart);
+      if (record.specifier === undefined || record.glob) continue;
+      const kind = isRequire ? 'require' : 'dynamic';
+      const key = `${kind}\0${record.specifier}`;
+      if (!requests.has(key))
+        requests.set(key, { kind, specifier: intern(record.specifier), start: record.start, end: record.end });
+    }
+  } catch {
+    return undefined; // the lexer takes it for no JavaScript, which the parser may know better
   }
+  const mayRuleOut = folds.some((fold) => fold.start < last && !isHarmless(text, fold));
+  const hasTests = text.length < longText && knownTest.test(text);
+  return mayRuleOut || (last !== -1 && hasTests) ? undefined : { edits, requests: [...requests.values()], isScanned: true };
 }
 
-/** Files that were bundled before shipping hand a `require` of their own to functions. */
-function declaresRequire(node: Node): boolean {
-  if (node.type !== 'FunctionDeclaration' && node.type !== 'FunctionExpression' && node.type !== 'ArrowFunctionExpression')
-    return false;
-  return node.params.some((parameter: Pattern) => parameter.type === 'Identifier' && parameter.name === 'require');
+/** A test whose outcome `evaluate` may know, constants aside. */
+const knownTest =
+  /\btypeof\s+(?:window|document|self|process|define)\b|\bif\s*\(\s*!*(?:true|false|\d)|\b(?:true|false|\d)\s*(?:&&|\|\||\?)/;
+
+/** Files as long as this take longer to parse than a module that need not be there takes. */
+const longText = 100_000;
+
+/** Whether a constant stands in a comparison that holds, with `&&` behind it: nothing is ruled out there. */
+function isHarmless(text: string, { start, end, text: value }: Edit): boolean {
+  const before = /(["'])([\w-]*)\1\s*([!=])==?\s*$/.exec(text.slice(Math.max(0, start - 60), start));
+  const after = /^\s*(?:([!=])==?\s*(["'])([\w-]*)\2\s*)?(&&)?/.exec(text.slice(end, end + 80))!;
+  const compared = before?.[2] ?? after[3];
+  const operator = before?.[3] ?? after[1];
+  if (compared === undefined || after[4] === undefined || (before && after[1])) return false;
+  return (JSON.stringify(compared) === value.trimEnd()) === (operator === '=');
 }

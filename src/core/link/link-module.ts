@@ -1,8 +1,11 @@
 import { type Export, type Import, parse } from 'es-module-lexer';
+import { intern } from '../intern.js';
 import { countLineEnds } from '../line-index.js';
+import { isPlainBody } from './compiles.js';
 import { applyEdits, blank, type Edit } from './edits.js';
+import { foldTextually } from './find-in-code.js';
 import type { ImportRecord, Linked, ModuleRequest } from './linked.js';
-import { analyseModule, needsAnalysis } from './module-analysis.js';
+import { mayBeAssigned } from './may-be-assigned.js';
 import { readImportedNames, unescapeName, wordsFrom } from './statement-words.js';
 
 /** What every linking needs beside the text. */
@@ -17,7 +20,12 @@ export interface LinkInput {
    * read of an import asks the runtime first, so that it throws where the standard does.
    */
   checked?: boolean;
+  /** What the lexer found in `text`, where it was asked before. */
+  records?: LexerRecords;
 }
+
+/** Import and export records of the lexer. */
+export type LexerRecords = ReturnType<typeof parse>;
 
 interface Binding {
   request: number;
@@ -50,12 +58,12 @@ interface Draft {
 
 /**
  * Links an ECMAScript module: imports become local variables that the runtime sets, exports become getters, and every
- * other character stays as it is on its own line. Needs no syntax tree except where `needsAnalysis` says so.
+ * other character stays as it is on its own line. Makes no syntax tree except where the text alone leaves something open.
  *
  * @throws the lexer's error where the text is no module; translation has reported that before.
  */
-export function linkModule(input: LinkInput): Linked {
-  const [imports, exports] = parse(input.text);
+export async function linkModule(input: LinkInput): Promise<Linked> {
+  const [imports, exports] = input.records ?? parse(input.text);
   const draft: Draft = {
     input,
     edits: [],
@@ -74,7 +82,10 @@ export function linkModule(input: LinkInput): Linked {
   const suspects = new Set([...draft.locals.values(), ...imported].filter((local) => !draft.constants.has(local)));
   let isAsync = false;
   let importWrites: Linked['importWrites'] = [];
-  if (input.checked || needsAnalysis(input.text, suspects, input.constants)) {
+  const folds = input.checked ? undefined : foldTextually(input.text, input.constants);
+  if (folds && !needsTree(draft, suspects)) draft.edits.push(...folds);
+  else {
+    const { analyseModule } = await import('./module-analysis.js');
     const exportedAs = groupByLocal(draft.locals);
     const analysis = analyseModule({ ...input, imported, exportedAs, isChecked: input.checked === true });
     draft.edits.push(...analysis.edits);
@@ -90,12 +101,26 @@ export function linkModule(input: LinkInput): Linked {
     shifts,
     requests: draft.requests,
     imports: importRecords(draft),
-    exports: [...draft.locals.keys(), ...draft.indirect.map(({ exported }) => exported)],
+    exports: [...draft.locals.keys(), ...draft.indirect.map(({ exported }) => exported)].map(intern),
     stars: draft.stars,
     importWrites,
     hasBindings: draft.bindings.length > 0,
     isEarly: draft.early.size > 0,
   };
+}
+
+/**
+ * Whether linking needs a syntax tree: there is a top-level `await`, an exported or imported name (`suspects`) may be
+ * assigned, `export {}` or `arguments` may stand at the top, or the text holds what a classic script would take for an
+ * HTML comment. Errs towards yes.
+ */
+function needsTree({ input, edits }: Draft, suspects: ReadonlySet<string>): boolean {
+  const { text } = input;
+  if (text.includes('<!--') || (text.includes('-->') && /^\s*-->/m.test(text))) return true;
+  if (text.includes('export') && /\bexport\s*\{\s*\}/.test(text)) return true;
+  if (suspects.size > 0 && mayBeAssigned(text, suspects)) return true;
+  if (!/\bawait\b|\barguments\b/.test(text)) return false;
+  return !isPlainBody(applyEdits(text, withoutNested([...edits])).text);
 }
 
 /** Records one import of any kind and edits its text. Returns the index of its request, -1 where it has none. */
@@ -179,7 +204,7 @@ function addRequest(draft: Draft, request: ModuleRequest): number {
   const key = `${request.kind}\0${request.specifier}\0${request.type ?? ''}`;
   const known = draft.requestOf.get(key);
   if (known !== undefined) return known;
-  draft.requestOf.set(key, draft.requests.push(request) - 1);
+  draft.requestOf.set(key, draft.requests.push({ ...request, specifier: intern(request.specifier) }) - 1);
   return draft.requests.length - 1;
 }
 
@@ -213,9 +238,19 @@ function takeExports(draft: Draft, exports: readonly Export[], requestOfImport: 
     else draft.locals.set(unescapeName(record.name), local);
   }
   if (draft.locals.size === 0) return;
-  const functions = new Set<string>();
-  for (const match of draft.input.text.matchAll(/function\s*\*?\s*([\p{ID_Continue}$\u200c\u200d]+)/gu)) functions.add(match[1]!);
-  for (const [exported, local] of draft.locals) if (functions.has(local)) draft.early.add(exported);
+  for (const [exported, local] of draft.locals) if (isFunction(draft.input.text, local)) draft.early.add(exported);
+}
+
+/** Whether the text holds a function of that name. Errs towards yes. */
+function isFunction(text: string, name: string): boolean {
+  for (let at = text.indexOf(name); at !== -1; at = text.indexOf(name, at + 1)) {
+    if (
+      /\bfunction\s*\*?\s*$/.test(text.slice(Math.max(0, at - 40), at)) &&
+      !/^[\p{ID_Continue}$]/u.test(text.slice(at + name.length))
+    )
+      return true;
+  }
+  return false;
 }
 
 /** Blanks `export { … }` of names that were imported; with `from` its import record has been blanked already. */
@@ -292,10 +327,10 @@ function importRecords({ bindings, indirect }: Draft): ImportRecord[] {
   const records: ImportRecord[] = [];
   for (const { request, imported } of bindings) {
     if (imported !== null && !passedOn.has(`${request} ${imported}`))
-      records.push({ request, name: imported, isPassedOn: false });
+      records.push({ request, name: intern(imported), isPassedOn: false });
   }
   for (const { request, imported } of indirect)
-    if (imported !== null) records.push({ request, name: imported, isPassedOn: true });
+    if (imported !== null) records.push({ request, name: intern(imported), isPassedOn: true });
   return records;
 }
 

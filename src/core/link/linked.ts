@@ -51,4 +51,6 @@ export interface Linked {
   hasBindings: boolean;
   /** Some export is a function that others can call before the module has run. */
   isEarly: boolean;
+  /** Made without a syntax tree: which requests are certain is not known. */
+  isScanned?: true;
 }

@@ -29,32 +29,6 @@ export interface Analysis {
   importWrites: { name: string; start: number; end: number }[];
 }
 
-/**
- * Whether linking needs a syntax tree: a top-level `await` may be there, an exported or imported name (`suspects`) may be
- * assigned, `export {}` or `arguments` may stand at the top, a constant is to be folded, or the text holds what a classic script would take for an HTML comment. Errs towards yes.
- */
-export function needsAnalysis(text: string, suspects: ReadonlySet<string>, constants: Readonly<Record<string, string>>): boolean {
-  if (/\bawait\b|\barguments\b|<!--|^\s*-->|\bexport\s*\{\s*\}/m.test(text)) return true;
-  for (const constant in constants) if (text.includes(constant)) return true;
-  return suspects.size > 0 && mayBeAssigned(text, [...suspects]);
-}
-
-/** A textual check: every place where one of `names` may be the target of an assignment, its own declaration aside. */
-function mayBeAssigned(text: string, names: readonly string[]): boolean {
-  const escaped = `(?:${names.join('|').replaceAll('$', '\\$')})`;
-  const after = '\\s*(?:=(?![=>])|[-+*/%&|^]=|\\*\\*=|<<=|>>>?=|&&=|\\|\\|=|\\?\\?=|\\+\\+|--)';
-  const target = new RegExp(
-    `(?:(?<keyword>\\b(?:var|let|const)\\s+)|(?<![\\w$.]))${escaped}${after}|(?:\\+\\+|--)\\s*${escaped}(?![\\w$])`,
-    'g',
-  );
-  for (const match of text.matchAll(target)) if (!match.groups!.keyword) return true;
-  const inPattern = new RegExp(`[\\[{,:.]\\s*${escaped}\\s*[,}\\]=]`);
-  if (/[}\]]\s*=(?![=>])/.test(text) && inPattern.test(text)) return true;
-  return (
-    /\bfor\b/.test(text) && new RegExp(`\\(\\s*(?:${escaped}|[\\[{][^;()]*\\b${escaped}\\b[^;()]*)\\s*(?:of|in)\\b`).test(text)
-  );
-}
-
 /** Parses the module and finds what its text alone does not show. */
 export function analyseModule(input: AnalysisInput): Analysis {
   const { program } = parseSync('module.js', input.text, {

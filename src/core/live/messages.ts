@@ -83,6 +83,8 @@ export interface AppliedMessage {
   /** Components whose state starts anew, because their hooks changed or React can't keep it. */
   reset: string[];
   applyMs: number;
+  /** What the page was doing how long, one after another, in milliseconds. */
+  stages: [name: string, ms: number][];
   /** What the user should know. */
   notes: string[];
 }

@@ -1,55 +1,144 @@
-import type { SourceMapMappings, SourceMapSegment } from '@jridgewell/sourcemap-codec';
 import { lineStarts } from '../line-index.js';
+import type { Shift } from '../link/edits.js';
 
-/** Words that translators leave without a mapping of their own: second keywords of a statement, and what follows a comment. */
-const unmapped =
-  /(?<![\w$.])(?:else|of|in|instanceof|catch|extends|finally|while|function|await)(?![\w$])|(?<=\*\/ ?)[A-Za-z_$][\w$]*/g;
+/** Words that translators leave without a mapping of their own: second keywords of a statement … */
+const keywords = /\b(?:else|of|in|instanceof|catch|extends|finally|while|function|await)\b/g;
+/** … and what follows a comment. */
+const afterComment = / ?([A-Za-z_$][\w$]*)/y;
 /** The place of a word is looked for between its mapped neighbours, if they are that close in the source. */
 const farthest = 600;
 
+export interface CompletionInput {
+  /** Mappings of one source (ECMA-426, 9.2), as the translator gives them. */
+  mappings: string;
+  /** Where linking inserted something. */
+  shifts: readonly Shift[];
+  /** The text to which the mappings belong, after linking. */
+  text: string;
+  source: string;
+}
+
+/** A mapping as numbers: column, source line, source column, and index of the name or -1. A mapping to nothing has line -1. */
+type Segment = [column: number, line: number, sourceColumn: number, name: number];
+
 /**
- * Adds mappings for words that the translator left out, where the source holds the same word once between the places of
- * the mapped neighbours. `lines` are the decoded mappings of `text`; they are changed in place.
+ * Moves mappings by what linking inserted, and adds those of words that the translator left out, where the source holds the
+ * same word once between the places of the mapped neighbours. Lines in which nothing changes are copied as they are.
  */
-export function completeMappings(lines: SourceMapMappings, text: string, source: string): void {
-  const textLines = text.split('\n');
-  let starts: number[] | undefined;
-  for (const [line, segments] of lines.entries()) {
-    for (const { index, 0: found } of (textLines[line] ?? '').matchAll(unmapped)) {
-      const at = segments.findIndex(([column]) => column >= index);
-      if (segments[at]?.[0] === index) continue;
-      const before = at === -1 ? segments.at(-1) : (segments[at - 1] ?? lastBefore(lines, line));
-      const after = at === -1 ? firstAfter(lines, line) : segments[at];
+export function completeMappings({ mappings, shifts, text, source }: CompletionInput): string {
+  const shiftsOf = groupByLine(shifts);
+  const wordsOf = wordsByLine(text);
+  const lines = mappings.split(';');
+  const reader = new Reader();
+  const writer = new Writer();
+  let starts: readonly number[] | undefined;
+  let last: Segment | undefined;
+  for (let line = 0; line < lines.length; line++) {
+    const encoded = lines[line]!;
+    const words = wordsOf.get(line);
+    const moved = shiftsOf.get(line);
+    if (!words && !moved && writer.follows(reader)) {
+      const end = reader.skip(encoded);
+      if (end) last = end;
+      writer.copy(encoded, reader);
+      continue;
+    }
+    const isInPlace = writer.follows(reader);
+    const segments = reader.read(encoded);
+    let isSame = isInPlace && !moved;
+    if (moved) move(segments, moved);
+    for (const { column, word } of words ?? []) {
+      const at = segments.findIndex((segment) => segment[0] >= column);
+      if (segments[at]?.[0] === column) continue;
+      const before = at === -1 ? (segments.at(-1) ?? last) : (segments[at - 1] ?? last);
+      const after = at === -1 ? firstAfter(lines, line, reader) : segments[at];
       if (!before || !after) continue;
       starts ??= lineStarts(source);
-      const place = placeBetween({ before, after, word: found, source, starts });
-      if (place) segments.splice(at === -1 ? segments.length : at, 0, [index, 0, ...place]);
+      const place = placeBetween({ before, after, word, source, starts });
+      if (!place) continue;
+      segments.splice(at === -1 ? segments.length : at, 0, [column, place[0], place[1], -1]);
+      isSame = false;
     }
+    if (segments.length > 0) last = segments.at(-1);
+    if (isSame) writer.copy(encoded, reader);
+    else writer.write(segments);
+  }
+  return writer.text();
+}
+
+function move(segments: readonly Segment[], shifts: readonly Shift[]): void {
+  for (const segment of segments) {
+    const [column] = segment;
+    for (const shift of shifts) if (shift.column <= column) segment[0] += shift.by;
   }
 }
 
-function lastBefore(lines: SourceMapMappings, line: number): SourceMapSegment | undefined {
-  for (let at = line - 1; at >= 0; at--) if (lines[at]!.length > 0) return lines[at]!.at(-1);
-  return undefined;
+function groupByLine(shifts: readonly Shift[]): Map<number, Shift[]> {
+  const groups = new Map<number, Shift[]>();
+  for (const shift of shifts) {
+    const group = groups.get(shift.line);
+    if (group) group.push(shift);
+    else groups.set(shift.line, [shift]);
+  }
+  return groups;
 }
 
-function firstAfter(lines: SourceMapMappings, line: number): SourceMapSegment | undefined {
-  for (let at = line + 1; at < lines.length; at++) if (lines[at]!.length > 0) return lines[at]![0];
+interface Word {
+  column: number;
+  word: string;
+}
+
+/** The words that may lack a mapping, by line. */
+function wordsByLine(text: string): Map<number, Word[]> {
+  const words = new Map<number, Word[]>();
+  let line = 0;
+  let lineStart = 0;
+  for (const [index, word] of unmappedWords(text)) {
+    for (let end = text.indexOf('\n', lineStart); end !== -1 && end < index; end = text.indexOf('\n', lineStart)) {
+      line++;
+      lineStart = end + 1;
+    }
+    const found = { column: index - lineStart, word };
+    const group = words.get(line);
+    if (group) group.push(found);
+    else words.set(line, [found]);
+  }
+  return words;
+}
+
+/** Offsets and words, in order. */
+function unmappedWords(text: string): [offset: number, word: string][] {
+  const found: [offset: number, word: string][] = [];
+  for (const { index, 0: word } of text.matchAll(keywords))
+    if (!/[$.]/.test(text[index - 1] ?? '') && text[index + word.length] !== '$') found.push([index, word]);
+  const count = found.length;
+  for (let end = text.indexOf('*/'); end !== -1; end = text.indexOf('*/', end + 2)) {
+    afterComment.lastIndex = end + 2;
+    const word = afterComment.exec(text)?.[1];
+    if (word !== undefined) found.push([afterComment.lastIndex - word.length, word]);
+  }
+  if (count > 0 && found.length > count) found.sort((a, b) => a[0] - b[0]);
+  return found.filter(([offset], at) => at === 0 || offset !== found[at - 1]![0]);
+}
+
+/** The first mapping behind a line. */
+function firstAfter(lines: readonly string[], line: number, { state }: Reader): Segment | undefined {
+  for (let at = line + 1; at < lines.length; at++) if (lines[at] !== '') return new Reader(state).read(lines[at]!)[0];
   return undefined;
 }
 
 interface Gap {
-  before: SourceMapSegment;
-  after: SourceMapSegment;
+  before: Segment;
+  after: Segment;
   word: string;
   source: string;
   starts: readonly number[];
 }
 
 function placeBetween({ before, after, word, source, starts }: Gap): [line: number, column: number] | undefined {
-  if (before.length === 1 || after.length === 1) return undefined;
-  const from = starts[before[2]]! + before[3];
-  const to = starts[after[2]]! + after[3];
+  if (before[1] === -1 || after[1] === -1) return undefined;
+  const from = starts[before[1]]! + before[2];
+  const to = starts[after[1]]! + after[2];
   if (to <= from || to - from > farthest) return undefined;
   const gap = source.slice(from, to);
   // Comments may hold the word too.
@@ -57,7 +146,149 @@ function placeBetween({ before, after, word, source, starts }: Gap): [line: numb
   const places = [...plain.matchAll(new RegExp(`(?<![\\w$])${word.replaceAll('$', '\\$')}(?![\\w$])`, 'g'))];
   if (places.length !== 1) return undefined;
   const offset = from + places[0]!.index;
-  let line = before[2];
+  let line = before[1];
   while ((starts[line + 1] ?? Number.POSITIVE_INFINITY) <= offset) line++;
   return [line, offset - starts[line]!];
+}
+
+/** What mappings are relative to, apart from the column: source line, source column, name. */
+type State = readonly [line: number, column: number, name: number];
+
+const digits = 'ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/';
+const digitOf = new Uint8Array(128);
+for (let value = 0; value < digits.length; value++) digitOf[digits.charCodeAt(value)] = value;
+
+/** Reads lines of mappings one after another (base 64 VLQ, ECMA-426, 9.2). */
+class Reader {
+  #line: number;
+  #column: number;
+  #name: number;
+  #at = 0;
+
+  constructor([line, column, name]: State = [0, 0, 0]) {
+    this.#line = line;
+    this.#column = column;
+    this.#name = name;
+  }
+
+  get state(): State {
+    return [this.#line, this.#column, this.#name];
+  }
+
+  /** The segments of a line. */
+  read(encoded: string): Segment[] {
+    const segments: Segment[] = [];
+    this.#walk(encoded, (segment) => segments.push(segment));
+    return segments;
+  }
+
+  /** Reads a line only to know where it leads. Returns its last segment. */
+  skip(encoded: string): Segment | undefined {
+    let column = 0;
+    let hasPlace = false;
+    let hasName = false;
+    this.#at = 0;
+    if (encoded === '') return undefined;
+    while (this.#at < encoded.length) {
+      column += this.#number(encoded);
+      hasPlace = !this.#isEnd(encoded);
+      if (hasPlace) {
+        this.#number(encoded); // there is one source only
+        this.#line += this.#number(encoded);
+        this.#column += this.#number(encoded);
+        hasName = !this.#isEnd(encoded);
+        if (hasName) this.#name += this.#number(encoded);
+      }
+      this.#at++;
+    }
+    return [column, hasPlace ? this.#line : -1, this.#column, hasPlace && hasName ? this.#name : -1];
+  }
+
+  #walk(encoded: string, take: (segment: Segment) => void): void {
+    let column = 0;
+    this.#at = 0;
+    while (this.#at < encoded.length) {
+      column += this.#number(encoded);
+      if (this.#isEnd(encoded)) take([column, -1, -1, -1]);
+      else {
+        this.#number(encoded);
+        this.#line += this.#number(encoded);
+        this.#column += this.#number(encoded);
+        const hasName = !this.#isEnd(encoded);
+        if (hasName) this.#name += this.#number(encoded);
+        take([column, this.#line, this.#column, hasName ? this.#name : -1]);
+      }
+      this.#at++;
+    }
+  }
+
+  #isEnd(encoded: string): boolean {
+    return this.#at >= encoded.length || encoded.charCodeAt(this.#at) === comma;
+  }
+
+  #number(encoded: string): number {
+    let value = 0;
+    let shift = 0;
+    for (;;) {
+      const digit = digitOf[encoded.charCodeAt(this.#at++)]!;
+      value += (digit & 31) << shift;
+      if (digit < 32) break;
+      shift += 5;
+    }
+    return value & 1 ? -(value >>> 1) : value >>> 1;
+  }
+}
+
+const comma = 44;
+
+/** Writes lines of mappings one after another. */
+class Writer {
+  readonly #lines: string[] = [];
+  #state: State = [0, 0, 0];
+
+  /** Whether what the reader reads next can be copied. */
+  follows({ state }: Reader): boolean {
+    const [line, column, name] = this.#state;
+    return state[0] === line && state[1] === column && state[2] === name;
+  }
+
+  /** Takes a line as it is, after the reader has passed it. */
+  copy(encoded: string, { state }: Reader): void {
+    this.#lines.push(encoded);
+    this.#state = state;
+  }
+
+  write(segments: readonly Segment[]): void {
+    let [line, column, name] = this.#state;
+    let last = 0;
+    let out = '';
+    for (const segment of segments) {
+      if (out !== '') out += ',';
+      out += encode(segment[0] - last);
+      last = segment[0];
+      if (segment[1] === -1) continue;
+      out += `A${encode(segment[1] - line)}${encode(segment[2] - column)}`;
+      [line, column] = [segment[1], segment[2]];
+      if (segment[3] === -1) continue;
+      out += encode(segment[3] - name);
+      name = segment[3];
+    }
+    this.#lines.push(out);
+    this.#state = [line, column, name];
+  }
+
+  text(): string {
+    return this.#lines.join(';');
+  }
+}
+
+function encode(value: number): string {
+  let rest = value < 0 ? (-value << 1) | 1 : value << 1;
+  let out = '';
+  do {
+    const digit = rest & 31;
+    rest >>>= 5;
+    out += digits[rest > 0 ? digit | 32 : digit];
+  } while (rest > 0);
+  return out;
 }

@@ -1,8 +1,8 @@
-import { decode, encode, type SourceMapMappings, type SourceMapSegment } from '@jridgewell/sourcemap-codec';
+import { encode, type SourceMapMappings, type SourceMapSegment } from '@jridgewell/sourcemap-codec';
 import { lineStarts } from '../line-index.js';
 import type { Shift } from '../link/edits.js';
-import type { RawMap } from '../translate/translate-script.js';
 import { completeMappings } from './complete-mappings.js';
+import type { KeptMap } from './kept-map.js';
 
 /** What is needed to map a linked module's body back to its source. */
 export interface MapInput {
@@ -11,7 +11,7 @@ export interface MapInput {
   /** URL under which the debugger shows it. */
   sourceUrl: string;
   /** The translator's map; absent where the source was linked as it is. */
-  map?: RawMap;
+  map?: KeptMap;
   shifts: readonly Shift[];
   /** The module as it is linked, with its body from the second line on. */
   code: string;
@@ -19,25 +19,20 @@ export interface MapInput {
   ignored: boolean;
 }
 
-/** The map of one linked module's body as JSON text. */
+/** The map of one linked module's body as JSON text. The translator's map is completed in place where it isn't yet. */
 export function moduleMap(input: MapInput): string {
-  const mappings = input.map ? translatedMappings(input.map, input) : identityMappings(input.source, input.shifts);
-  return JSON.stringify({
-    version: 3,
-    sources: [input.sourceUrl],
-    sourcesContent: [input.source],
-    names: input.map?.names ?? [],
-    mappings,
-    ...(input.ignored ? { ignoreList: [0] } : {}),
-  });
+  if (input.map) completeMap(input.map, input);
+  const mappings = input.map?.mappings ?? identityMappings(input.source, input.shifts);
+  const { sourceUrl, source, map, ignored } = input;
+  // Mappings hold nothing that needs to be escaped, and are the longest part.
+  return `{"version":3,"sources":[${JSON.stringify(sourceUrl)}],"sourcesContent":[${JSON.stringify(source)}],"names":${map?.names ?? '[]'},"mappings":"${mappings}"${ignored ? ',"ignoreList":[0]' : ''}}`;
 }
 
-/** The translator's mappings, moved by what linking inserted and completed with the words that it left out. */
-function translatedMappings(map: RawMap, { source, shifts, code }: MapInput): string {
-  const lines = decode(map.mappings);
-  applyShifts(lines, shifts);
-  completeMappings(lines, code.slice(code.indexOf('\n') + 1), source);
-  return encode(lines);
+/** Moves the translator's mappings by what linking inserted and completes them with the words that it left out, in place. */
+export function completeMap(map: KeptMap, { source, shifts, code }: Pick<MapInput, 'source' | 'shifts' | 'code'>): void {
+  if (map.isComplete) return;
+  map.mappings = completeMappings({ mappings: map.mappings, shifts, text: code.slice(code.indexOf('\n') + 1), source });
+  map.isComplete = true;
 }
 
 function applyShifts(lines: SourceMapMappings, shifts: readonly Shift[]): void {

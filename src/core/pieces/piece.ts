@@ -1,50 +1,23 @@
 import { countLineEnds } from '../line-index.js';
 import type { Linked } from '../link/linked.js';
+import type { MapInput } from '../maps/module-map.js';
+import type { RuntimeEdges } from './runtime-edges.js';
 
-/** Where each of a module's specifiers leads, as the runtime needs it. */
-export interface RuntimeEdges {
-  /** Changes whenever the module's code or one of its edges does. */
-  version: string;
-  /** Targets of static imports, in source order. */
-  imports: string[];
-  /** Specifier -> target of `import()`, with the URL of its piece. */
-  dynamic?: Record<string, { id: string; piece: string }>;
-  /** Specifier -> target of `require`. */
-  requires?: Record<string, string>;
-  /** Specifier -> target of static imports, where the module names specifiers to `import.meta.live.take`. */
-  specifiers?: Record<string, string>;
-  /** The module is CommonJS. */
-  commonjs?: true;
-  /** The default export is a component without a name, which nothing but the source shows. */
-  anonymousComponent?: true;
-  /** CommonJS imports follow Node's convention: the default is `module.exports` whatever `__esModule` says. */
-  nodeDefault?: true;
-  /** URLs of what stands in `new URL('…', import.meta.url)`, by place. */
-  urls?: string[];
-  /** The URL of the file that the module stands for. */
-  url?: string;
-  /** URL of the style sheet that the page must hold while this module is in use. */
-  style?: string;
-}
-
-/** One module as it goes into a piece. */
+/** One module as it goes into a piece. It stays the same object as long as nothing about it changes. */
 export interface PieceModule {
   id: string;
   linked: Linked;
   edges: RuntimeEdges;
+  /** What its map is made of, where it has one. */
+  map?: MapInput;
+  /** The statement that registers it, up to its code; made when it's needed first. */
+  head?: string;
 }
 
-/** The lines that a module takes in a piece, counted from 0, and the line on which its body starts. */
+/** A module in a piece, and the line on which its body starts, counted from 0. */
 export interface PiecePlace {
   module: PieceModule;
   bodyLine: number;
-}
-
-/** A script that registers modules, and where each of them stands in it. */
-export interface Piece {
-  /** Parts of the text, to be sent one after another. */
-  parts: string[];
-  places: PiecePlace[];
 }
 
 export interface PieceOptions {
@@ -59,19 +32,38 @@ export interface PieceOptions {
   sourceUrl?: string;
 }
 
-/** Joins modules into one classic script. Module texts are not touched, so that their maps stay valid as they are. */
-export function joinPiece({ modules, before = '', after, mapUrl, sourceUrl }: PieceOptions): Piece {
-  const parts = [before, '(vine => {\n'];
-  const places: PiecePlace[] = [];
-  let line = countLineEnds(before) + 1;
-  for (const module of modules) {
-    places.push({ module, bodyLine: line + 1 });
-    parts.push(`vine.add(${JSON.stringify(module.id)}, ${JSON.stringify(module.edges)}, `, module.linked.code, ');\n');
-    line += module.linked.lineEnds + 1;
+/** A classic script that registers modules. Module texts are not touched, so that their maps stay valid as they are. */
+export class Piece {
+  readonly #modules: readonly PieceModule[];
+  readonly #options: PieceOptions;
+
+  constructor(options: PieceOptions) {
+    this.#modules = [...options.modules];
+    this.#options = options;
   }
-  if (after) parts.push(`${after}\n`);
-  parts.push('})(self["~vine"]);\n');
-  if (sourceUrl) parts.push(`//# sourceURL=${sourceUrl}\n`);
-  parts.push(`//# sourceMappingURL=${mapUrl}\n`);
-  return { parts, places };
+
+  /** The text in parts, to be sent one after another. */
+  *parts(): Generator<string> {
+    const { before = '', after, sourceUrl, mapUrl } = this.#options;
+    yield `${before}(vine => {\n`;
+    for (const module of this.#modules) {
+      module.head ??= `vine.add(${JSON.stringify(module.id)}, ${JSON.stringify(module.edges)}, `;
+      yield module.head;
+      yield module.linked.code;
+      yield ');\n';
+    }
+    if (after) yield `${after}\n`;
+    yield '})(self["~vine"]);\n';
+    if (sourceUrl) yield `//# sourceURL=${sourceUrl}\n`;
+    yield `//# sourceMappingURL=${mapUrl}\n`;
+  }
+
+  /** Where each module stands. */
+  *places(): Generator<PiecePlace> {
+    let line = countLineEnds(this.#options.before ?? '') + 1;
+    for (const module of this.#modules) {
+      yield { module, bodyLine: line + 1 };
+      line += module.linked.lineEnds + 1;
+    }
+  }
 }

@@ -16,12 +16,12 @@ export type Failure =
   | { reason: 'builtin'; name: string }
   | { reason: 'internal-missing'; specifier: string };
 
-/** Where a specifier leads. `probed` lists paths that were looked for in vain: when one appears, the answer may change. */
+/** Where a specifier leads. */
 export type Resolution =
-  | { found: string; probed: string[] }
+  | { found: string }
   /** The package says that there is nothing here for browsers. */
-  | { empty: true; probed: string[] }
-  | { failure: Failure; probed: string[] };
+  | { empty: true }
+  | { failure: Failure };
 
 export interface ResolverOptions {
   files: Files;
@@ -50,9 +50,8 @@ const builtins = new Set(builtinModules);
 export class Resolver {
   readonly packages: PackageFiles;
   readonly #options: ResolverOptions;
-  readonly #cache = new Map<string, Resolution>();
-  /** Path looked for in vain -> cache keys that depend on that. */
-  readonly #waiting = new Map<string, Set<string>>();
+  /** Answers by folder, then by use and specifier. */
+  readonly #cache = new Map<string, Map<string, Resolution>>();
 
   constructor(options: ResolverOptions) {
     this.#options = options;
@@ -61,18 +60,17 @@ export class Resolver {
 
   /** Resolves `specifier` as `importer` (an absolute path) uses it. */
   resolve(specifier: string, importer: string, use: RequestUse): Resolution {
-    const folder = dirname(importer);
-    const key = `${use}\0${folder}\0${specifier}`;
-    const known = this.#cache.get(key);
-    if (known) return known;
-    const search = new Search(this.#options, this.packages, use);
-    const resolution = search.run(specifier, folder);
-    this.#cache.set(key, resolution);
-    for (const path of resolution.probed) {
-      const waiting = this.#waiting.get(path);
-      if (waiting) waiting.add(key);
-      else this.#waiting.set(path, new Set([key]));
+    const folder = importer.slice(0, importer.lastIndexOf('/')) || '/';
+    let answers = this.#cache.get(folder);
+    if (!answers) {
+      answers = new Map();
+      this.#cache.set(folder, answers);
     }
+    const key = use === 'import' ? specifier : `${use}\0${specifier}`;
+    const known = answers.get(key);
+    if (known) return known;
+    const resolution = new Search(this.#options, this.packages, use).run(specifier, folder);
+    answers.set(key, resolution);
     return resolution;
   }
 
@@ -85,37 +83,50 @@ export class Resolver {
     return [...aliased, ...mapped(specifier, folder)];
   }
 
-  /** Forgets the answers that the appearing of `path` may change. Returns which they were: folder of the importer and specifier. */
+  /** Forgets the answers that the appearing of `path` changes. Returns which they were: folder of the importer and specifier. */
   appeared(path: string): { folder: string; specifier: string }[] {
-    const keys = this.#waiting.get(path);
-    if (!keys) return [];
-    this.#waiting.delete(path);
-    for (const key of keys) this.#cache.delete(key);
-    return [...keys].map((key) => {
-      const [, folder, specifier] = key.split('\0');
-      return { folder: folder!, specifier: specifier! };
-    });
+    const name = basename(path);
+    const stem = name.replace(/\.[^.]+$/, '');
+    const affected: { folder: string; specifier: string }[] = [];
+    for (const [folder, answers] of this.#cache) {
+      for (const [key, answer] of answers) {
+        if ('found' in answer && !mayMean(key, name, stem)) continue;
+        const [specifier, use] = key.split('\0').reverse() as [string, RequestUse | undefined];
+        const now = new Search(this.#options, this.packages, use ?? 'import').run(specifier, folder);
+        if ('found' in now && 'found' in answer ? now.found === answer.found : !('found' in now) && !('found' in answer))
+          continue;
+        answers.delete(key);
+        affected.push({ folder, specifier });
+      }
+    }
+    return affected;
   }
 
   /** Forgets the answers that led to `path`. */
   disappeared(path: string): void {
-    for (const [key, resolution] of this.#cache) if ('found' in resolution && resolution.found === path) this.#cache.delete(key);
+    for (const answers of this.#cache.values())
+      for (const [key, answer] of answers) if ('found' in answer && answer.found === path) answers.delete(key);
   }
 
   /** Forgets everything, e.g. after an installation. */
   forget(): void {
     this.#cache.clear();
-    this.#waiting.clear();
     this.packages.forget();
   }
 }
 
-/** One search, which collects what it looked for. */
+/** Whether a specifier, as it is in a key of the cache, may mean a file of that name, for all that its last part shows. */
+function mayMean(key: string, name: string, stem: string): boolean {
+  if (stem === 'index' || name === 'package.json') return true;
+  const last = key.slice(Math.max(key.lastIndexOf('/'), key.lastIndexOf('\0')) + 1);
+  return last.startsWith(stem) && (last.length === stem.length || last === name || last[stem.length] === '.');
+}
+
+/** One search. */
 class Search {
   readonly #options: ResolverOptions;
   readonly #packages: PackageFiles;
   readonly #use: RequestUse;
-  readonly #probed: string[] = [];
 
   constructor(options: ResolverOptions, packages: PackageFiles, use: RequestUse) {
     this.#options = options;
@@ -131,8 +142,8 @@ class Search {
       const base = target.startsWith('.') || isAbsolute(target) ? join(root, target) : target;
       specifier = base + rest;
     }
-    const bare = specifier.replace(/(?<!^)[?#].*$/, '');
-    if (/^\.{1,2}(?:\/|$)/.test(bare)) return this.#path(join(folder, bare), folder, bare);
+    const bare = specifier.includes('?') || specifier.includes('#') ? specifier.replace(/(?<!^)[?#].*$/, '') : specifier;
+    if (bare.startsWith('.') && /^\.{1,2}(?:\/|$)/.test(bare)) return this.#path(join(folder, bare), folder, bare);
     if (bare.startsWith('/')) {
       const inRoot = this.#path(join(root, bare), folder, bare);
       return 'found' in inRoot || !bare.startsWith(root) ? inRoot : this.#path(bare, folder, bare);
@@ -146,22 +157,22 @@ class Search {
   }
 
   #done(found: string): Resolution {
-    return { found: this.#options.files.realPath(found), probed: this.#probed };
+    return { found: this.#options.files.realPath(found) };
   }
 
   #fail(failure: Failure): Resolution {
-    return { failure, probed: this.#probed };
+    return { failure };
   }
 
   /** A path, with or without its extension, of a file or a folder with an index. */
   #path(path: string, folder: string, specifier: string): Resolution {
     const mapped = this.#browserMapped(path);
-    if (mapped === false) return { empty: true, probed: this.#probed };
+    if (mapped === false) return { empty: true };
     const wanted = mapped ?? path;
     const found = this.#file(wanted) ?? this.#folder(wanted.replace(/\/$/, ''));
     if (found) {
       const again = this.#browserMapped(found);
-      if (again === false) return { empty: true, probed: this.#probed };
+      if (again === false) return { empty: true };
       return this.#done(again ?? found);
     }
     if (this.#use === 'style' && !specifier.startsWith('.')) return this.#bare(specifier, folder);
@@ -183,22 +194,23 @@ class Search {
   }
 
   #exists(path: string): boolean {
-    if (this.#options.files.kindOf(path) === 'file') return true;
-    this.#probed.push(path);
-    return false;
+    return this.#options.files.kindOf(path) === 'file';
   }
 
   #file(path: string): string | undefined {
-    if (!path.endsWith('/') && this.#exists(path)) return path;
-    const extension = /\.[cm]?jsx?$/.exec(path)?.[0];
-    for (const source of extension ? (sourceExtensions[extension] ?? []) : []) {
-      const candidate = path.slice(0, -extension!.length) + source;
-      if (this.#exists(candidate)) return candidate;
-    }
     if (path.endsWith('/')) return undefined;
-    return this.#extensions()
-      .map((extension) => path + extension)
-      .find((candidate) => this.#exists(candidate));
+    if (this.#exists(path)) return path;
+    const extension = path.endsWith('s') || path.endsWith('x') ? /\.[cm]?jsx?$/.exec(path)?.[0] : undefined;
+    if (extension) {
+      const stem = path.slice(0, -extension.length);
+      for (const source of sourceExtensions[extension] ?? []) if (this.#exists(stem + source)) return stem + source;
+    }
+    return this.#withExtension(path);
+  }
+
+  #withExtension(stem: string): string | undefined {
+    for (const extension of this.#extensions()) if (this.#exists(stem + extension)) return stem + extension;
+    return undefined;
   }
 
   #extensions(): readonly string[] {
@@ -220,9 +232,8 @@ class Search {
   }
 
   #index(folder: string): string | undefined {
-    return this.#extensions()
-      .map((extension) => join(folder, `index${extension}`))
-      .find((candidate) => this.#exists(candidate));
+    const stem = join(folder, 'index');
+    return this.#withExtension(stem);
   }
 
   /** What the `browser` map of the governing package makes of a path: another one, `false` for nothing, or no answer. */
@@ -247,7 +258,7 @@ class Search {
     }
     const scope = this.#packages.scopeOf(folder);
     const mapped = browserMap(scope)?.[specifier];
-    if (mapped === false) return { empty: true, probed: this.#probed };
+    if (mapped === false) return { empty: true };
     if (typeof mapped === 'string' && mapped !== specifier) {
       return mapped.startsWith('.') ? this.#path(join(scope!.folder, mapped), folder, mapped) : this.#bare(mapped, folder);
     }
@@ -259,7 +270,6 @@ class Search {
         const description = this.#packages.at(packageFolder) ?? { folder: packageFolder };
         return this.#inPackage(description, packageName, subpath);
       }
-      this.#probed.push(join(packageFolder, 'package.json'));
       if (dirname(at) === at) break;
     }
     const builtin = specifier.replace(/^node:/, '');
@@ -277,14 +287,14 @@ class Search {
     const found = this.#folder(description.folder);
     if (!found) return this.#fail({ reason: 'entry-missing', packageName, subpath });
     const mapped = this.#browserMapped(found);
-    if (mapped === false) return { empty: true, probed: this.#probed };
+    if (mapped === false) return { empty: true };
     return this.#done((mapped && this.#file(mapped)) || found);
   }
 
   /** What `exports` names is exact: no extensions are tried, but a `browser` map still counts. */
   #exported(path: string, packageName: string, subpath: string): Resolution {
     const mapped = this.#browserMapped(path);
-    if (mapped === false) return { empty: true, probed: this.#probed };
+    if (mapped === false) return { empty: true };
     const target = mapped ?? path;
     if (this.#exists(target)) return this.#done(target);
     const source = this.#file(target);

@@ -1,4 +1,3 @@
-import { transform } from 'oxc-transform';
 import { type Problem, problemAt } from '../problem.js';
 import { chooseHandle } from './handle.js';
 import type { ScriptOptions } from './script-options.js';
@@ -41,6 +40,8 @@ export async function translateScript(source: string, options: TranslateOptions)
   const isJsx = options.id.endsWith('x');
   if (!isTypeScript && !isJsx && (options.inPackage || !mayHoldReact.test(source))) return { text: source, handle };
   const { jsx, legacyDecorators, decoratorMetadata, verbatimImports, definedFields } = options.options;
+  const { transform } = await translator();
+  await nextBatch();
   const result = await transform(options.id, source, {
     lang: isTypeScript ? (isJsx ? 'tsx' : 'ts') : 'jsx',
     sourceType: options.id.endsWith('.cjs') || options.id.endsWith('.cts') ? 'commonjs' : 'module',
@@ -73,6 +74,26 @@ export async function translateScript(source: string, options: TranslateOptions)
     );
   }
   return { text: result.code, map: result.map as RawMap, handle };
+}
+
+/** The translator, loaded when it's first needed. */
+let loaded: Promise<typeof import('oxc-transform')> | undefined;
+function translator(): Promise<typeof import('oxc-transform')> {
+  loaded ??= import('oxc-transform');
+  return loaded;
+}
+
+let batch: Promise<void> | undefined;
+
+/** Translations are handed to the threads together: waking a thread for each takes longer than what it then does. */
+function nextBatch(): Promise<void> {
+  batch ??= new Promise((resolve) =>
+    setImmediate(() => {
+      batch = undefined;
+      resolve();
+    }),
+  );
+  return batch;
 }
 
 /** The translator counts bytes of UTF-8 in its errors, we count UTF-16 code units. */

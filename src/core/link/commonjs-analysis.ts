@@ -1,0 +1,90 @@
+import type { Node, Pattern, Program } from 'estree';
+import { walk } from 'estree-walker';
+import { parseSync } from 'oxc-parser';
+import type { Edit } from './edits.js';
+import { evaluate, foldConstants } from './fold-constants.js';
+import type { Found } from './link-commonjs.js';
+import type { LinkInput } from './link-module.js';
+import type { ModuleRequest } from './linked.js';
+import type { Spanned } from './module-analysis.js';
+
+/** Finds constants and requests in a CommonJS module's syntax tree. */
+export function analyseCommonJs(input: LinkInput): Found {
+  const tree = parseSync('module.cjs', input.text, { lang: 'js', sourceType: 'commonjs', preserveParens: false })
+    .program as unknown as Program;
+  const edits = foldConstants(tree, input.constants);
+  return { requests: findRequests(tree, input, edits), edits };
+}
+
+/** Calls of `require` with a literal, and `import()`, in code that can run. */
+function findRequests(tree: Program, input: LinkInput, edits: Edit[]): ModuleRequest[] {
+  const requests = new Map<string, ModuleRequest>();
+  let conditions = 0;
+  const add = (kind: ModuleRequest['kind'], literal: Spanned, specifier: string) => {
+    const key = `${kind}\0${specifier}`;
+    const request = requests.get(key) ?? { kind, specifier, start: literal.start, end: literal.end };
+    if (kind === 'require' && conditions === 0) request.isCertain = true;
+    requests.set(key, request);
+  };
+  const dead = new Set<Node>();
+  let shadows = 0;
+  walk(tree, {
+    enter(node) {
+      if (dead.has(node)) return this.skip();
+      if (declaresRequire(node)) shadows++;
+      if (conditional.has(node.type)) conditions++;
+      markDeadBranches(node, input.constants, dead);
+      if (node.type === 'ImportExpression') {
+        const { start } = node as Spanned;
+        edits.push({ start, end: start + 6, text: `${input.handle}.get` });
+        if (node.source.type === 'Literal' && typeof node.source.value === 'string')
+          add('dynamic', node.source as Spanned, node.source.value);
+      }
+      if (shadows > 0 || node.type !== 'CallExpression') return;
+      const [argument] = node.arguments;
+      if (node.callee.type !== 'Identifier' || node.callee.name !== 'require') return;
+      if (argument?.type === 'Literal' && typeof argument.value === 'string') add('require', argument as Spanned, argument.value);
+    },
+    leave(node) {
+      if (dead.has(node)) return;
+      if (declaresRequire(node)) shadows--;
+      if (conditional.has(node.type)) conditions--;
+    },
+  });
+  return [...requests.values()];
+}
+
+/** What stands in these may never run. */
+const conditional = new Set([
+  'FunctionDeclaration',
+  'FunctionExpression',
+  'ArrowFunctionExpression',
+  'IfStatement',
+  'ConditionalExpression',
+  'LogicalExpression',
+  'TryStatement',
+  'SwitchStatement',
+  'ClassDeclaration',
+  'ClassExpression',
+]);
+
+function markDeadBranches(node: Node, constants: LinkInput['constants'], dead: Set<Node>): void {
+  if (node.type === 'IfStatement' || node.type === 'ConditionalExpression') {
+    const test = evaluate(node.test, constants);
+    if (!test) return;
+    const branch = test.value ? node.alternate : node.consequent;
+    if (branch) dead.add(branch);
+  } else if (node.type === 'LogicalExpression') {
+    const left = evaluate(node.left, constants);
+    if (!left) return;
+    const runsRight = node.operator === '&&' ? Boolean(left.value) : node.operator === '||' ? !left.value : left.value == null;
+    if (!runsRight) dead.add(node.right);
+  }
+}
+
+/** Files that were bundled before shipping hand a `require` of their own to functions. */
+function declaresRequire(node: Node): boolean {
+  if (node.type !== 'FunctionDeclaration' && node.type !== 'FunctionExpression' && node.type !== 'ArrowFunctionExpression')
+    return false;
+  return node.params.some((parameter: Pattern) => parameter.type === 'Identifier' && parameter.name === 'require');
+}

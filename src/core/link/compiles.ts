@@ -1,0 +1,19 @@
+import { Script } from 'node:vm';
+
+/** Whether a JavaScript engine takes `code` for an expression. Nothing is run. The engine may be older than the browsers. */
+export function isExpression(code: string): boolean {
+  try {
+    new Script(`(${code}\n)`);
+    return true;
+  } catch {
+    return false; // why, the parser tells
+  }
+}
+
+/**
+ * Whether a module's body, its imports and exports taken away, is the same in a function: no `await` and no `arguments` stand
+ * at its top. Both are errors in a static block (ECMA-262, 15.7.1), and nothing else that a module may hold is.
+ */
+export function isPlainBody(body: string): boolean {
+  return isExpression(`class{static{${body}\n}}`);
+}

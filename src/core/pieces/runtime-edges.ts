@@ -1,0 +1,25 @@
+/** Where each of a module's specifiers leads, as the runtime needs it. */
+export interface RuntimeEdges {
+  /** Changes whenever the module's code or one of its edges does. */
+  version: string;
+  /** Targets of static imports, in source order. */
+  imports: string[];
+  /** Specifier -> target of `import()`, with the URL of its piece. */
+  dynamic?: Record<string, { id: string; piece: string }>;
+  /** Specifier -> target of `require`. */
+  requires?: Record<string, string>;
+  /** Specifier -> target of static imports, where the module names specifiers to `import.meta.live.take`. */
+  specifiers?: Record<string, string>;
+  /** The module is CommonJS. */
+  commonjs?: true;
+  /** The default export is a component without a name, which nothing but the source shows. */
+  anonymousComponent?: true;
+  /** CommonJS imports follow Node's convention: the default is `module.exports` whatever `__esModule` says. */
+  nodeDefault?: true;
+  /** URLs of what stands in `new URL('…', import.meta.url)`, by place. */
+  urls?: string[];
+  /** The URL of the file that the module stands for. */
+  url?: string;
+  /** URL of the style sheet that the page must hold while this module is in use. */
+  style?: string;
+}
