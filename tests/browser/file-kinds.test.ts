@@ -128,7 +128,7 @@ describe('every kind of file', () => {
 
   test('a classic script that holds imports is run as a module, and a note says so', async () => {
     expect((await said()).old).toBe(4);
-    expect(program.events[0]!.notes).toEqual([
+    expect(program.events.find(({ event }) => event === 'ready')!.notes).toEqual([
       'old.js holds imports, so index.html runs it as a module; write <script type="module"> to say so',
     ]);
   });

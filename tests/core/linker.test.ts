@@ -8,6 +8,7 @@ import { linkJson } from '../../src/core/link/link-data.js';
 import { linkModule } from '../../src/core/link/link-module.js';
 import type { Linked } from '../../src/core/link/linked.js';
 import { indexMap } from '../../src/core/maps/index-map.js';
+import { keepMap } from '../../src/core/maps/kept-map.js';
 import { moduleMap } from '../../src/core/maps/module-map.js';
 import { defaultScriptOptions } from '../../src/core/translate/script-options.js';
 import { translateScript } from '../../src/core/translate/translate-script.js';
@@ -32,26 +33,26 @@ describe('the linked form', () => {
     ['export let n = 0; const f = () => n++;', ';      let n = 0; const f = () => my.touch("n", n++);'],
     ['if (process.env.NODE_ENV === "x") {}', 'if ("development"        === "x") {}'],
     ['export {};', ';         '],
-  ])('of %s is as long as it was where it can be', (source, expected) => {
-    expect(bodyOf(link(source))).toBe(expected);
+  ])('of %s is as long as it was where it can be', async (source, expected) => {
+    expect(bodyOf(await link(source))).toBe(expected);
   });
 
-  test('keeps every line in its place', () => {
+  test('keeps every line in its place', async () => {
     const source = 'import {\n  a,\n  b,\n} from "x";\nexport {\n  a\n};\nlog(1);';
-    expect(bodyOf(link(source)).split('\n')[7]).toBe('log(1);');
+    expect(bodyOf(await link(source)).split('\n')[7]).toBe('log(1);');
   });
 
-  test('asks before reads of imports in the checked form only', () => {
+  test('asks before reads of imports in the checked form only', async () => {
     const source = 'import { a } from "x"; const b = { a }; log(a(), typeof a);';
-    expect(bodyOf(link(source))).not.toContain('my.ok');
-    expect(bodyOf(link(source, true))).toContain(
+    expect(bodyOf(await link(source))).not.toContain('my.ok');
+    expect(bodyOf(await link(source, true))).toContain(
       'const b = { a: (my.ok(0, "a"), a) }; log((my.ok(0, "a"), a)(), typeof (my.ok(0, "a"), a));',
     );
   });
 
-  test('does not touch what only looks like an assignment', () => {
+  test('does not touch what only looks like an assignment', async () => {
     const source = 'export let n = 0; function f(n) { n = 1; } const o = { n: 2 }; if (n == 1 || n === 2) log(n => 1);';
-    expect(bodyOf(link(source))).not.toContain('touch');
+    expect(bodyOf(await link(source))).not.toContain('touch');
   });
 
   test('takes another handle where the source uses the usual one', async () => {
@@ -64,11 +65,26 @@ describe('the linked form', () => {
     expect(translated).toMatchObject({ handle: 'my1' });
   });
 
-  test('of CommonJS has the requests of code that can run, and says which must succeed', () => {
+  test.each([
+    ['log({ ...process.env }, process.env.NODE_ENV)', 'log({ ...({})        }, "development"       )'],
+    ['log("process.env.NODE_ENV", /process.env.NODE_ENV/) // process.env.NODE_ENV', undefined],
+    ['log(own.process.env.NODE_ENV, process.env.NODE_ENV_NAME)', 'log(own.process.env.NODE_ENV, ({})       .NODE_ENV_NAME)'],
+    ["log(process.env['NODE_ENV'], process?.env.NODE_ENV)", 'log("development"          , "development"        )'],
+    ['log({ QUAY_OF_THE_FERRY, QUAY_OF_THE_FERRY: 1 })', undefined],
+  ])('folds constants in code and nowhere else: %s', async (source, expected = source) => {
+    const linked = await linkModule({
+      text: source,
+      handle: 'my',
+      constants: { ...constants, 'process.env': '({})', QUAY_OF_THE_FERRY: '4' },
+    });
+    expect(bodyOf(linked)).toBe(expected);
+  });
+
+  test('of CommonJS has the requests of code that can run, and says which must succeed', async () => {
     const text = `if (process.env.NODE_ENV === 'production') require('./prod'); else require('./dev');
 const x = require('./sure'), late = () => require('./late');
 (function (require) { require('./inner'); })(); try { require('./maybe'); } catch {} // require('./comment')`;
-    const { requests } = linkCommonJs({ text, handle: 'my', constants });
+    const { requests } = await linkCommonJs({ text, handle: 'my', constants }, true);
     expect(requests.map(({ specifier, isCertain }) => [specifier, isCertain ?? false])).toEqual([
       ['./dev', false],
       ['./sure', true],
@@ -111,16 +127,16 @@ describe('source maps', () => {
           options: defaultScriptOptions,
         });
         if ('code' in translated) throw new Error(translated.message);
-        const linked = linkModule({ ...translated, constants, checked });
+        const linked = await linkModule({ ...translated, constants, checked });
         const map = moduleMap({
           source,
           sourceUrl: '/x.tsx',
           code: linked.code,
           shifts: linked.shifts,
           ignored: false,
-          ...(translated.map ? { map: translated.map } : {}),
+          ...(translated.map ? { map: keepMap(translated.map) } : {}),
         });
-        const trace = new AnyMap(indexMap('x', [{ line: 1, map }]).join('') as never);
+        const trace = new AnyMap([...indexMap('x', [{ line: 1, map: () => map }])].join('') as never);
         const lines = source.split('\n');
         linked.code.split('\n').forEach((text, line) => {
           if (line === 0) return;

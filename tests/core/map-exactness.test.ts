@@ -4,6 +4,7 @@ import { beforeAll, expect, test } from '@jest/globals';
 import { init, parse } from 'es-module-lexer';
 import { linkCommonJs } from '../../src/core/link/link-commonjs.js';
 import { linkModule } from '../../src/core/link/link-module.js';
+import { keepMap } from '../../src/core/maps/kept-map.js';
 import { moduleMap } from '../../src/core/maps/module-map.js';
 import { defaultScriptOptions } from '../../src/core/translate/script-options.js';
 import { translateScript } from '../../src/core/translate/translate-script.js';
@@ -22,8 +23,8 @@ async function checkFile(file: string): Promise<MapCheck | undefined> {
   const input = { text, handle: translated.handle, constants: { 'process.env.NODE_ENV': '"development"' } };
   try {
     const [, , , isModule] = parse(text);
-    const linked = isModule ? linkModule(input) : linkCommonJs(input);
-    const map = translated.map ? { map: translated.map } : {};
+    const linked = await (isModule ? linkModule(input) : linkCommonJs(input));
+    const map = translated.map ? { map: keepMap(translated.map) } : {};
     const { mappings } = JSON.parse(
       moduleMap({ source, sourceUrl: '/x', shifts: linked.shifts, code: linked.code, ignored: false, ...map }),
     );

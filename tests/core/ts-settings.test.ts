@@ -6,7 +6,7 @@ import { Workspace } from '../support/workspace.js';
 
 let workspace: Workspace;
 let settings: TsSettings;
-beforeAll(() => {
+beforeAll(async () => {
   workspace = Workspace.with({
     'package.json': '{ "dependencies": { "preact": "*" } }',
     'tsconfig.json': '{ "files": [], "references": [{ "path": "./tsconfig.app.json" }, { "path": "./tools" }] }',
@@ -19,6 +19,7 @@ beforeAll(() => {
     'src/a.ts': '',
   });
   settings = new TsSettings(workspace.root, new PackageFiles(new DiskFiles()));
+  await settings.load();
 });
 afterAll(() => workspace.dispose());
 

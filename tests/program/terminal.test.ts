@@ -44,6 +44,7 @@ test('the terminal says in one line what a save did, where, why state went, and 
     files: [],
     reset: [],
     applyMs: 1,
+    stages: [],
     notes: [note],
     ...more,
   });

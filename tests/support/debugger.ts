@@ -34,7 +34,8 @@ export class Debugger {
 
   static async attach(page: Page, origin: string): Promise<Debugger> {
     const made = new Debugger(await page.context().newCDPSession(page), origin);
-    made.session.on('Debugger.scriptParsed', (event) => void made.#parsed(event));
+    // A map may still be on its way when a test ends and its program with it; one that a test needs is missed by `breakAt`.
+    made.session.on('Debugger.scriptParsed', (event) => made.#parsed(event).catch(() => {}));
     made.session.on('Debugger.paused', (event) => made.#paused(event.callFrames[0]!));
     await made.session.send('Debugger.enable');
     return made;

@@ -29,10 +29,15 @@ export class Program {
     });
   }
 
-  /** Starts `serve` and waits until it's ready. Port 0 unless the arguments say otherwise. */
+  /**
+   * Starts `serve` and waits until it's ready. Port 0 unless the arguments say otherwise, and nothing kept for the next start
+   * unless they hold `--cache`: workspaces share the packages beside which it's kept.
+   */
   static async serve(cwd: string, args: readonly string[] = ['index.html']): Promise<Program> {
     const port = args.includes('--port') ? [] : ['--port', '0'];
-    const program = new Program(cwd, ['serve', ...args, ...port, '--json']);
+    const cache = args.includes('--cache') ? [] : ['--no-cache'];
+    const given = args.filter((arg) => arg !== '--cache');
+    const program = new Program(cwd, ['serve', ...given, ...port, ...cache, '--json']);
     await program.next('ready');
     return program;
   }

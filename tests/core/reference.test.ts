@@ -1,0 +1,99 @@
+import { readdirSync, readFileSync, statSync } from 'node:fs';
+import { join } from 'node:path';
+import { beforeAll, expect, test } from '@jest/globals';
+import { init, parse } from 'es-module-lexer';
+import { linkCommonJs } from '../../src/core/link/link-commonjs.js';
+import { linkModule } from '../../src/core/link/link-module.js';
+import { defaultScriptOptions } from '../../src/core/translate/script-options.js';
+import { translateScript } from '../../src/core/translate/translate-script.js';
+import { referenceLink } from '../support/reference-linker.js';
+import { repository } from '../support/workspace.js';
+
+const constants = { 'process.env.NODE_ENV': '"development"', 'process.env': '({})', 'process.browser': 'true' };
+
+beforeAll(() => init());
+
+function* filesBelow(folder: string, wanted: RegExp): Generator<string> {
+  for (const name of readdirSync(folder).sort()) {
+    const path = join(folder, name);
+    const stats = statSync(path, { throwIfNoEntry: false });
+    if (stats?.isDirectory() && name !== 'typescript' && name !== '.cache') yield* filesBelow(path, wanted);
+    else if (stats?.isFile() && stats.size < 150_000 && wanted.test(path)) yield path;
+  }
+}
+
+/** Every n-th of some files, the same at each run. */
+function sample(files: readonly string[], count: number): string[] {
+  const step = Math.max(1, files.length / count);
+  return Array.from({ length: Math.min(count, files.length) }, (_, at) => files[Math.floor(at * step)]!);
+}
+
+/** A script as the linker gets it: without a byte order mark and a `#!` line. */
+function scriptOf(file: string): string {
+  return readFileSync(file, 'utf8')
+    .replace(/^\uFEFF/, ' ')
+    .replace(/^( ?)#!/, '$1//');
+}
+
+const packages = [...filesBelow(join(repository, 'node_modules'), /\.[cm]?js$/)];
+
+const esm = packages.filter((file) => !/[/\\](?:cjs|commonjs)[/\\]|\.cjs$/.test(file));
+
+test('modules of packages come out as the plain linker makes them, byte for byte', async () => {
+  let compared = 0;
+  for (const file of sample(esm, 4000)) {
+    const text = scriptOf(file);
+    let records: ReturnType<typeof parse>;
+    let reference: ReturnType<typeof referenceLink>;
+    try {
+      records = parse(text);
+      if (!records[3]) continue;
+      reference = referenceLink({ text, handle: 'my', constants });
+    } catch {
+      continue; // no JavaScript, e.g. a template for some
+    }
+    if (!reference) continue;
+    const linked = await linkModule({ text, handle: 'my', constants, records });
+    if (linked.code !== reference.code) expect({ file, code: linked.code }).toEqual({ file, code: reference.code });
+    expect(linked.requests.map(({ kind, specifier }) => ({ kind, specifier }))).toEqual(reference.requests);
+    compared++;
+  }
+  expect(compared).toBeGreaterThan(1000);
+});
+
+test('TypeScript comes out as the plain linker makes it, in both forms', async () => {
+  const files = ['src', 'demo/src', 'tests'].flatMap((folder) => [...filesBelow(join(repository, folder), /(?<!\.d)\.tsx?$/)]);
+  for (const file of files) {
+    const options = { id: file, inPackage: false, refresh: true, options: defaultScriptOptions };
+    const translated = await translateScript(readFileSync(file, 'utf8'), options);
+    if ('code' in translated) throw new Error(translated.message);
+    for (const checked of [false, true]) {
+      const input = { text: translated.text, handle: translated.handle, constants, checked };
+      const reference = referenceLink(input);
+      if (reference) expect({ file, code: (await linkModule(input)).code }).toEqual({ file, code: reference.code });
+    }
+  }
+});
+
+test('CommonJS without a syntax tree comes out as with one', async () => {
+  let scanned = 0;
+  for (const file of sample(packages, 2000)) {
+    const text = scriptOf(file);
+    const input = { text, handle: 'my', constants };
+    try {
+      if (file.endsWith('.mjs') || parse(text)[3]) continue;
+    } catch {
+      continue; // as above
+    }
+    const linked = await linkCommonJs(input);
+    if (!linked.isScanned) continue;
+    scanned++;
+    const thorough = await linkCommonJs(input, true);
+    const asked = (requests: typeof linked.requests) => requests.map(({ kind, specifier }) => `${kind} ${specifier}`).sort();
+    if (linked.code !== thorough.code) expect({ file, code: linked.code }).toEqual({ file, code: thorough.code });
+    // In long files what a test of types rules out stays.
+    if (text.length < 100_000) expect({ file, asked: asked(linked.requests) }).toEqual({ file, asked: asked(thorough.requests) });
+    else expect(asked(linked.requests)).toEqual(expect.arrayContaining(asked(thorough.requests)));
+  }
+  expect(scanned).toBeGreaterThan(300);
+});
