@@ -5,13 +5,10 @@ import { Agent, request as ask, createServer } from 'node:http';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
-import { quantile } from './figures.mjs';
+import { median, quantile } from './figures.mjs';
 import { serve } from './program.mjs';
 
-const requests = Number(process.env.REQUESTS ?? 6000);
-const rounds = Number(process.env.ROUNDS ?? 5);
 const atOnce = 32;
-const role = process.argv[2];
 
 /** The backend: a small JSON answer. */
 function backend() {
@@ -45,7 +42,7 @@ function child(...args) {
 }
 
 /** Requests per second, and the time of each in milliseconds. */
-async function load(port) {
+async function load(port, requests) {
   const agent = new Agent({ keepAlive: true, maxSockets: atOnce });
   const times = [];
   const one = () =>
@@ -74,36 +71,32 @@ async function load(port) {
   return { perSecond: requests / seconds, p99: quantile(times, 0.99) };
 }
 
-async function measure() {
+/** Medians of some rounds for the program, the bare pipe and no proxy: requests per second and 99th percentile. */
+export async function measureForward({ requests, rounds }) {
   const folder = mkdtempSync(join(tmpdir(), 'vine-bench-'));
   writeFileSync(join(folder, 'index.html'), '<!doctype html>');
   writeFileSync(join(folder, 'package.json'), '{}');
   const origin = await child('backend');
   const bare = await child('pipe', String(origin.port));
   const program = await serve(folder, ['--forward', `/api=http://127.0.0.1:${origin.port}`]);
-  const ways = { direct: origin.port, 'bare pipe': bare.port, 'Vine Spark': Number(new URL(program.url).port) };
-  const figures = Object.fromEntries(Object.keys(ways).map((name) => [name, []]));
-  for (const port of Object.values(ways)) await load(port);
+  const ports = { direct: origin.port, pipe: bare.port, program: Number(new URL(program.url).port) };
+  const figures = Object.fromEntries(Object.keys(ports).map((name) => [name, []]));
+  for (const port of Object.values(ports)) await load(port, requests);
   for (let round = 0; round < rounds; round++)
-    for (const [name, port] of Object.entries(ways)) figures[name].push(await load(port));
-  const median = (name, key) =>
-    quantile(
-      figures[name].map((figure) => figure[key]),
-      0.5,
-    );
-  for (const name of Object.keys(ways)) {
-    const [perSecond, p99] = [median(name, 'perSecond'), median(name, 'p99')];
-    const ratios = `${(perSecond / median('bare pipe', 'perSecond')).toFixed(2)} x, p99 ${(p99 / median('bare pipe', 'p99')).toFixed(2)} x the pipe`;
-    console.log(
-      `${name.padEnd(12)} ${perSecond.toFixed(0).padStart(7)} requests/s   p99 ${p99.toFixed(1).padStart(6)} ms   ${ratios}`,
-    );
-  }
+    for (const [name, port] of Object.entries(ports)) figures[name].push(await load(port, requests));
   await program.stop();
   origin.stop();
   bare.stop();
   rmSync(folder, { recursive: true });
+  return Object.fromEntries(
+    Object.entries(figures).map(([name, list]) => [
+      name,
+      { perSecond: median(list.map(({ perSecond }) => perSecond)), p99: median(list.map(({ p99 }) => p99)) },
+    ]),
+  );
 }
 
-if (role === 'backend') backend();
-else if (role === 'pipe') pipe(Number(process.argv[3]));
-else await measure();
+// The yardstick and the backend run as processes of their own.
+const [, file, role, port] = process.argv;
+if (file === fileURLToPath(import.meta.url) && role === 'backend') backend();
+if (file === fileURLToPath(import.meta.url) && role === 'pipe') pipe(Number(port));

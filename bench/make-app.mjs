@@ -5,21 +5,22 @@ import { dirname, join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 
 const repository = fileURLToPath(new URL('..', import.meta.url));
-/** Components of one route; `ROUTES=one` makes a single one of all. */
-const routeSize = process.env.ROUTES === 'one' ? Number.POSITIVE_INFINITY : 250;
 
 /**
  * @param {string} folder an empty folder
  * @param {number} size number of components
+ * @param {number} routeSize components of one route; all are in one unless it's given
  * @returns {{ component(n: number, word: string): string, style(n: number, green: number): string, path(n: number): string }}
  */
-export function makeApp(folder, size) {
+export function makeApp(folder, size, routeSize = Number.POSITIVE_INFINITY) {
   const app = {
     path: (n) => `src/berths/group${Math.floor(n / 100)}/berth${n}.tsx`,
-    component: (n, word) => component(n, word, size),
+    component: (n, word) => component(n, word, { size, routeSize }),
     style: (n, green) => `.berth${n} { color: rgb(0, ${green}, 60); padding: 2px; }\n.berth${n} > b { font-weight: 600; }\n`,
   };
+  let sourceBytes = 0;
   const write = (path, text) => {
+    sourceBytes += text.length;
     const file = join(folder, path);
     mkdirSync(dirname(file), { recursive: true });
     writeFileSync(file, text);
@@ -38,8 +39,11 @@ export function makeApp(folder, size) {
     write(app.path(n), app.component(n, 'berth'));
     if (n % 10 === 0) write(app.path(n).replace('.tsx', '.css'), app.style(n, 90));
   }
-  symlinkSync(join(repository, 'node_modules'), join(folder, 'node_modules'));
-  return app;
+  // A folder of its own, so that what is kept for the next start is this application's.
+  mkdirSync(join(folder, 'node_modules'), { recursive: true });
+  for (const name of ['react', 'react-dom', 'scheduler'])
+    symlinkSync(join(repository, 'node_modules', name), join(folder, 'node_modules', name));
+  return { ...app, sourceBytes };
 }
 
 function leaf(n) {
@@ -52,7 +56,7 @@ export function tide${n}({ level, at }: Tide${n}): number {
 }
 
 /** Two components below each, in the same route: a tree that every page load draws three levels of. */
-function component(n, word, size) {
+function component(n, word, { size, routeSize }) {
   const route = Number.isFinite(routeSize) ? Math.floor(n / routeSize) * routeSize : 0;
   const children = [2 * (n - route) + 1, 2 * (n - route) + 2]
     .map((place) => route + place)
