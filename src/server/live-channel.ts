@@ -102,6 +102,11 @@ export class LiveChannel extends TypedEvents<LiveEvents> {
     }
   }
 
+  /** Number of the last update that was sent to a page; `undefined` for one that has gone. */
+  buildOf(page: LivePage): number | undefined {
+    return [...this.#connections.values()].find(({ number }) => number === page.number)?.build;
+  }
+
   /** Answers one page. */
   send(to: LivePage, message: ServerMessage): void {
     for (const connection of this.#connections.values()) if (connection.number === to.number) send(connection, message);

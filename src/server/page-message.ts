@@ -6,6 +6,7 @@ const ids = z.array(text).max(10_000);
 const pageMessage: z.ZodType<PageMessage> = z.discriminatedUnion('type', [
   z.object({
     type: z.literal('resume'),
+    build: z.number(),
     page: text,
     digest: z.number(),
     pieces: ids,

@@ -1,7 +1,7 @@
 import { createServer, type IncomingMessage, type Server, type ServerResponse } from 'node:http';
 import { join } from 'node:path';
 import type { Duplex } from 'node:stream';
-import type { PageErrorMessage, UpdateMessage } from '../core/live/messages.js';
+import type { PageErrorMessage, ResumeMessage, UpdateMessage } from '../core/live/messages.js';
 import type { Problem } from '../core/problem.js';
 import { lanes } from '../core/trace.js';
 import type { BackendChange } from '../forward/backend-states.js';
@@ -82,7 +82,7 @@ export class VineServer {
     this.#server.requestTimeout = 0;
     this.live.on('message', ({ from, message }) => {
       if (message.type === 'error') void this.#pageError(from, message);
-      if (message.type === 'resume') void resume(this.#options.project, message).then((answer) => this.live.send(from, answer));
+      if (message.type === 'resume') void this.#resume(from, message);
     });
     this.#follow(options.project);
   }
@@ -215,6 +215,10 @@ export class VineServer {
   }
 
   /** An error that nothing in a page caught, at its place in the user's source. */
+  async #resume(from: LivePage, message: ResumeMessage): Promise<void> {
+    this.live.send(from, await resume(this.#options.project, message, () => this.live.buildOf(from)));
+  }
+
   async #pageError(from: LivePage, message: PageErrorMessage): Promise<void> {
     const problem = await mapError(message, (frame) => this.#pieces.originOf(frame, message.pieces));
     this.errors.emit('error', { from, problem });

@@ -1,6 +1,8 @@
+import { on } from 'node:events';
 import { closeSync, openSync, renameSync, writeSync } from 'node:fs';
 import { expect, test } from '@jest/globals';
 import { WebSocket } from 'ws';
+import { liveProtocol } from '../../src/core/live/messages.js';
 import { randomNumbers } from '../support/random-program.js';
 import { ServedPage } from '../support/served-page.js';
 
@@ -128,6 +130,25 @@ test('a page of another version of the tool is told to reload', async () => {
   const socket = new WebSocket(url, 'vine-live.0');
   const message = await new Promise<string>((resolve) => socket.on('message', (data) => resolve(String(data))));
   expect(JSON.parse(message)).toEqual({ type: 'reload', reason: 'the page was made by another version of Vine Spark' });
+  socket.close();
+});
+
+test('a page of an earlier run is compared only when it holds what it was sent', async () => {
+  await start();
+  const { key } = (await (await fetch(`${at.program.url}~vine/session`)).json()) as { key: string };
+  const url = `${at.program.url.replace('http', 'ws')}~vine/live?key=${key}&page=index.html&session=earlier&build=7`;
+  const socket = new WebSocket(url, liveProtocol);
+  const messages = on(socket, 'message');
+  const next = async () => JSON.parse(String((await messages.next()).value[0]));
+  const { build } = await next();
+  at.workspace.write({ 'tide.js': tide('in between') });
+  const { id } = await next();
+  const html = /&quot;html&quot;:&quot;(.*?)&quot;/.exec(await (await fetch(at.program.url)).text())![1];
+  const held = { type: 'resume', page: 'index.html', digest: 1, pieces: [], styles: {}, html, files: [], loadedAt: Date.now() };
+  socket.send(JSON.stringify({ ...held, build }));
+  expect(await next()).toEqual({ type: 'again' });
+  socket.send(JSON.stringify({ ...held, build: id }));
+  expect(await next()).toMatchObject({ type: 'reload' });
   socket.close();
 });
 

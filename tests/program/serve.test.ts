@@ -128,7 +128,7 @@ describe('safety', () => {
     const { key } = (await (await get('/~vine/session')).json()) as { key: string };
     const open = (query: string, origin: string) =>
       new Promise<string>((resolve) => {
-        const socket = new WebSocket(`${program.url.replace('http', 'ws')}~vine/live?${query}`, 'vine-live.1', { origin });
+        const socket = new WebSocket(`${program.url.replace('http', 'ws')}~vine/live?${query}`, 'vine-live.2', { origin });
         socket.on('message', (data) => {
           resolve(JSON.parse(String(data)).type);
           socket.close();

@@ -31,7 +31,7 @@ test('the terminal says in one line what a save did, where, why state went, and 
   const url = /http:\/\/localhost:\d+\//.exec(output)![0];
   const { key, session } = (await (await fetch(`${url}~vine/session`)).json()) as { key: string; session: string };
   const query = new URLSearchParams({ key, session, page: 'index.html', build: '0' });
-  const page = new WebSocket(`${url.replace('http', 'ws')}~vine/live?${query}`, 'vine-live.1', {
+  const page = new WebSocket(`${url.replace('http', 'ws')}~vine/live?${query}`, 'vine-live.2', {
     headers: { 'user-agent': 'Firefox/140.0' },
   });
   // Answers each update with the next of these.

@@ -128,8 +128,12 @@ export class LiveClient {
   async #handle(message: ServerMessage): Promise<void> {
     switch (message.type) {
       case 'hello':
-        if (message.session !== this.#session) this.#resume(message.session, message.build);
-        return;
+        if (message.session === this.#session) return;
+        this.#session = message.session;
+        this.#build = message.build;
+        return this.#resume();
+      case 'again':
+        return this.#resume();
       case 'update':
         return this.#update(message);
       case 'reload':
@@ -172,13 +176,12 @@ export class LiveClient {
   }
 
   /** Asks a restarted server whether this page still runs what it has. */
-  #resume(session: string, build: number): void {
-    this.#session = session;
-    this.#build = build;
+  #resume(): void {
     const versions = [...registry.values()].map(({ definition }) => definition.edges.version);
     this.#send({
       type: 'resume',
       page: this.#settings.page,
+      build: this.#build,
       digest: digestVersions(versions),
       pieces: [...loadedPieces],
       styles: sheetVersions(),

@@ -1,7 +1,7 @@
 import type { Problem } from '../problem.js';
 
 /** The WebSocket subprotocol of the live channel; a new number when a message changes in a way that old pages can't read. */
-export const liveProtocol = 'vine-live.1';
+export const liveProtocol = 'vine-live.2';
 
 /** A style sheet of the page and the URL of its new version. */
 export interface SheetChange {
@@ -49,7 +49,10 @@ export type ServerMessage =
   | { type: 'solved' }
   /** An error of the page itself, at its place in the user's source. `isShown`: in the panel too. */
   | { type: 'failed'; problem: Problem; isShown: boolean }
-  | { type: 'current' };
+  /** The page shows what the files say. */
+  | { type: 'current' }
+  /** Changes came in between: the page should ask again. */
+  | { type: 'again' };
 
 /** Why a page could not take an update in place. `chain` goes from the changed module to the page. */
 export interface ReloadReason {
@@ -93,6 +96,8 @@ export interface AppliedMessage {
 export interface ResumeMessage {
   type: 'resume';
   page: string;
+  /** The last update of this run of the server that it holds. */
+  build: number;
   /** `digestVersions` of its modules. */
   digest: number;
   /** URLs of the pieces that it asked for later. */
