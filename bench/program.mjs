@@ -3,6 +3,7 @@ import { createServer } from 'node:net';
 import { createInterface } from 'node:readline';
 import { fileURLToPath } from 'node:url';
 import { WebSocket } from 'ws';
+import { liveProtocol } from '../dist/core/live/messages.js';
 
 /** The built program. */
 export const mainFile = fileURLToPath(new URL('../dist/cli/main.js', import.meta.url));
@@ -46,7 +47,7 @@ export async function serve(folder, args = [], page = 'index.html') {
 export async function updateSocket(url) {
   const { key, session } = await (await fetch(`${url}~vine/session`)).json();
   const query = new URLSearchParams({ key, session, page: 'index.html', build: '0' });
-  const socket = new WebSocket(`${url.replace('http', 'ws')}~vine/live?${query}`, 'vine-live.1');
+  const socket = new WebSocket(`${url.replace('http', 'ws')}~vine/live?${query}`, liveProtocol);
   await new Promise((resolve) => socket.once('open', resolve));
   /** Settles when updates have brought this many modules, counted from now. */
   const changes = (count) =>

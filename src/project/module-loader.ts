@@ -11,20 +11,14 @@ import type { Resolver } from '../core/resolve/resolver.js';
 import type { Trace } from '../core/trace.js';
 import { chooseHandle } from '../core/translate/handle.js';
 import { kindOfFile } from '../core/translate/kinds.js';
+import { type CompiledScript, isInPackage, type NotCompiled, placeIn } from './compile-script.js';
 import { contentHash, quickHash } from './content-hash.js';
 import type { DiskCache } from './disk-cache.js';
 import { loadStyle } from './load-style.js';
 import type { ModuleContent, UrlTarget } from './module-content.js';
 import type { Paths } from './paths.js';
 import { preactRefresh, type RequestTargets } from './request-targets.js';
-import {
-  type CompiledScript,
-  isInPackage,
-  type NotCompiled,
-  placeIn,
-  ScriptCompiler,
-  type SourceVersion,
-} from './script-compiler.js';
+import { ScriptCompiler, type SourceVersion } from './script-compiler.js';
 import type { StyleCompiler } from './style-compiler.js';
 import type { TsSettings } from './ts-settings.js';
 
@@ -153,11 +147,7 @@ export class ModuleLoader {
       });
       const { code, map } = typeof result === 'string' ? { code: result, map: undefined } : result;
       const translated = { text: code, handle: chooseHandle(code), ...(map ? { map } : {}) };
-      const loaded = await this.#finished(
-        id,
-        source,
-        await this.#scripts.link(id, source, translated, { isChecked: version.isChecked }),
-      );
+      const loaded = await this.#finished(id, source, await this.#scripts.link(id, source, translated, version.isChecked));
       if ('content' in loaded && loaded.content.kind === 'script') loaded.content.dependencies = dependencies;
       return loaded;
     } catch (error) {
