@@ -110,6 +110,7 @@ export async function serve({ version, page, options }: ServeRequest): Promise<v
     showsTraffic: options.traffic ?? false,
   });
   closeOnSignals(async () => {
+    await server.keepAnswers();
     await Promise.all([server.close(), running.close()]);
     tracing?.close();
   });
@@ -128,7 +129,10 @@ export async function serve({ version, page, options }: ServeRequest): Promise<v
   const ms = performance.now() - from;
   const beforeWatching = trace.now();
   await project.watch();
-  void project.idle().then(collectGarbage);
+  void project
+    .idle()
+    .then(collectGarbage)
+    .then(() => server.keepAnswers());
   trace.overlapping('start', 'watch', beforeWatching, {}, lanes.main);
   if (!options.quiet) {
     const notes = [...project.pages.values()].flatMap((shown) => shown.notes);

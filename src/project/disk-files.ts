@@ -1,18 +1,37 @@
 import { readdirSync, readFileSync, realpathSync, statSync } from 'node:fs';
 import type { Files } from '../core/files.js';
+import { contentHash } from './content-hash.js';
 
 type Kind = 'file' | 'folder' | undefined;
+
+/** Names in a folder with what they are. */
+export type FolderEntries = ReadonlyMap<string, Kind | 'link'>;
+
+/** What was asked of a disk, with its answers. */
+export interface SeenOnDisk {
+  /** Entries by folder; `undefined` for a folder that can't be read. */
+  folders: ReadonlyMap<string, FolderEntries | undefined>;
+  /** Kinds of what lies behind links. */
+  links: ReadonlyMap<string, Kind>;
+  realPaths: ReadonlyMap<string, string>;
+  /** Hashes of texts; `undefined` for what can't be read. */
+  texts: ReadonlyMap<string, string | undefined>;
+}
 
 /**
  * The disk, with what was asked before remembered until it's reported as changed. Folders are read whole: resolution asks
  * for many names in each of them, most of which aren't there.
  */
 export class DiskFiles implements Files {
-  /** Entries by folder; `undefined` for a folder that can't be read. */
-  readonly #folders = new Map<string, ReadonlyMap<string, Kind | 'link'> | undefined>();
-  /** Kinds of what lies behind links. */
+  readonly #folders = new Map<string, FolderEntries | undefined>();
   readonly #linked = new Map<string, Kind>();
   readonly #realPaths = new Map<string, string>();
+  readonly #texts = new Map<string, string | undefined>();
+
+  /** What was asked so far and not forgotten. */
+  get seen(): SeenOnDisk {
+    return { folders: this.#folders, links: this.#linked, realPaths: this.#realPaths, texts: this.#texts };
+  }
 
   kindOf(path: string): Kind {
     const cut = path.lastIndexOf('/');
@@ -22,11 +41,9 @@ export class DiskFiles implements Files {
   }
 
   readText(path: string): string | undefined {
-    try {
-      return readFileSync(path, 'utf8');
-    } catch {
-      return undefined; // missing, a folder, or not ours to read: for whoever asks it isn't there
-    }
+    const text = textOnDisk(path);
+    this.#texts.set(path, text === undefined ? undefined : contentHash(text));
+    return text;
   }
 
   list(folder: string): string[] {
@@ -51,15 +68,17 @@ export class DiskFiles implements Files {
     this.#folders.delete(path.slice(0, path.lastIndexOf('/')));
     this.#linked.delete(path);
     this.#realPaths.delete(path);
+    this.#texts.delete(path);
   }
 
   forgetAll(): void {
     this.#folders.clear();
     this.#linked.clear();
     this.#realPaths.clear();
+    this.#texts.clear();
   }
 
-  #entriesOf(folder: string): ReadonlyMap<string, Kind | 'link'> | undefined {
+  #entriesOf(folder: string): FolderEntries | undefined {
     const known = this.#folders.get(folder);
     if (known !== undefined || this.#folders.has(folder)) return known;
     const entries = entriesOnDisk(folder);
@@ -83,12 +102,22 @@ export class DiskFiles implements Files {
   }
 }
 
-function kindOnDisk(path: string): Kind {
+function textOnDisk(path: string): string | undefined {
+  try {
+    return readFileSync(path, 'utf8');
+  } catch {
+    return undefined; // missing, a folder, or not ours to read: for whoever asks it isn't there
+  }
+}
+
+/** What is there; links are followed. */
+export function kindOnDisk(path: string): Kind {
   const stats = statSync(path, { throwIfNoEntry: false });
   return stats?.isFile() ? 'file' : stats?.isDirectory() ? 'folder' : undefined;
 }
 
-function entriesOnDisk(folder: string): Map<string, Kind | 'link'> | undefined {
+/** Reads a folder. */
+export function entriesOnDisk(folder: string): FolderEntries | undefined {
   try {
     const entries = readdirSync(folder, { withFileTypes: true });
     return new Map(

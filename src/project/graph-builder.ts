@@ -22,6 +22,8 @@ export interface GraphBuilderOptions {
   trace: Trace;
   /** A module was put in the graph. */
   onLoaded(id: string): void;
+  /** Settles when a module may be loaded; `undefined` for at once. */
+  turn(): Promise<void> | undefined;
 }
 
 /** Loads modules into the graph, with all they need, and keeps what is wrong with those that can't be made. */
@@ -184,7 +186,8 @@ export class GraphBuilder {
   }
 
   async #load(id: string): Promise<Loaded> {
-    const { loader, pages, files, trace } = this.#options;
+    const { loader, pages, files, trace, turn } = this.#options;
+    await turn();
     if (id === emptyModule) return loader.empty();
     const isChecked = this.#script(id)?.isChecked ?? false;
     const inline = pages.inlineText(id);

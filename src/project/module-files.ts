@@ -18,6 +18,12 @@ export function readIfThere(path: string): Buffer | undefined {
   }
 }
 
+/** The hash that `ModuleFiles` has of a file; `undefined` where it can't be read. */
+export function hashOfFile(path: string): string | undefined {
+  const bytes = readIfThere(path);
+  return bytes && contentHash(kindOfFile(path) === 'asset' ? bytes : bytes.toString());
+}
+
 /** The files of modules: reads them, and remembers by their hashes what of them was loaded. */
 export class ModuleFiles {
   readonly #paths: Paths;

@@ -8,6 +8,7 @@ import { ChangeReader } from './change-reader.js';
 import { DiskCache } from './disk-cache.js';
 import { DiskFiles } from './disk-files.js';
 import { GraphBuilder } from './graph-builder.js';
+import type { LastStart, StartAnswers } from './last-start.js';
 import { resolveReference } from './load-style.js';
 import { MapCompleter } from './map-completer.js';
 import type { ModuleContent } from './module-content.js';
@@ -22,10 +23,11 @@ import { byUse } from './problem-order.js';
 import type { ProjectEvents, ProjectOptions } from './project-options.js';
 import { ProjectWatch } from './project-watch.js';
 import { RequestTargets } from './request-targets.js';
+import { StartKeeper } from './start-keeper.js';
 import { StyleCompiler } from './style-compiler.js';
 import { StyleSheets } from './style-sheets.js';
 import { TsSettings } from './ts-settings.js';
-import { Turns } from './turns.js';
+import { atMost, LoadingTurns, Turns } from './turns.js';
 import { TypedEvents } from './typed-events.js';
 import { Unsent } from './unsent.js';
 import { UpdateMaker } from './update-maker.js';
@@ -53,6 +55,7 @@ export class Project extends TypedEvents<ProjectEvents> {
   readonly #updates: UpdateMaker;
   readonly #pageModules: PageModules;
   readonly #turns = new Turns();
+  readonly #loadingTurns = new LoadingTurns(() => atMost(longestWaitMs, Promise.all(this.#sending)));
   readonly #maps = new MapCompleter(this.graph);
   /** Files that browsers got as they are, with the paths under which they did. */
   readonly #served = new Map<string, string>();
@@ -64,6 +67,11 @@ export class Project extends TypedEvents<ProjectEvents> {
   #idle: Promise<void> | undefined;
   /** `Date.now()` before the first file was read. */
   #began = 0;
+  /** What the last start answered, where that still holds. Settles soon after `begin`, before modules are read. */
+  lastStart: Promise<LastStart | undefined> = Promise.resolve(undefined);
+  readonly #keeper: StartKeeper;
+  /** Answers on their way for which reading modules waits. */
+  readonly #sending = new Set<Promise<void>>();
   /** Some page can't be complete yet, since the project is read for the first time. */
   isOpening = false;
 
@@ -119,6 +127,8 @@ export class Project extends TypedEvents<ProjectEvents> {
       translations: () => this.#loader.translations,
     });
     const moduleFiles = new ModuleFiles(this.paths);
+    const parts = { options, paths: this.paths, graph: this.graph, files: this.#files, moduleFiles };
+    this.#keeper = new StartKeeper({ ...parts, typescript: this.#typescript, compiler: this.#compiler });
     this.#builder = new GraphBuilder({
       graph: this.graph,
       loader: this.#loader,
@@ -127,6 +137,7 @@ export class Project extends TypedEvents<ProjectEvents> {
       unsent: this.#unsent,
       trace: options.trace,
       onLoaded: (id) => this.#watch.loaded(id),
+      turn: () => (this.isOpening ? this.#loadingTurns.next() : undefined),
     });
     this.#pageModules = new PageModules(this.graph, this.#builder);
     this.#watch = new ProjectWatch({
@@ -178,6 +189,7 @@ export class Project extends TypedEvents<ProjectEvents> {
     for (const id of this.options.pages) this.#pages.read(id);
     this.graph.setRoots(this.#pages.modules());
     this.isOpening = true;
+    this.lastStart = this.#keeper.find();
     this.#opened = this.#turns.take(() => this.#readAll());
     this.#opened.catch(() => {}); // whoever waits for it is told
   }
@@ -206,8 +218,28 @@ export class Project extends TypedEvents<ProjectEvents> {
     await this.#idle;
   }
 
+  /** Keeps what pages are answered for the next start, while nothing is wrong. */
+  async keepStart(answers: StartAnswers): Promise<void> {
+    if (!this.isOpening && this.problems.length === 0) await this.#keeper.keep(answers, this.#began);
+  }
+
+  /** Reading modules for the first time waits for an answer to a page. */
+  waitFor(answer: Promise<void>): void {
+    this.#sending.add(answer);
+    void answer.finally(() => this.#sending.delete(answer));
+  }
+
+  /** Lets pages reload. */
+  async reloadPages(reason: string): Promise<void> {
+    await this.#turns.take(async () => {
+      for (const id of this.pages.keys()) this.#unsent.reload.set(id, reason);
+      this.#send(performance.now());
+    });
+  }
+
   async #readAll(): Promise<void> {
     const { cacheFolder, trace } = this.options;
+    await this.lastStart;
     const from = trace.now();
     const opening = cacheFolder === undefined ? undefined : DiskCache.open(cacheFolder, (note) => this.emit('note', note));
     await this.#typescript.load();
@@ -384,6 +416,8 @@ export class Project extends TypedEvents<ProjectEvents> {
   }
 }
 
+/** Reading modules waits so long for answers on their way, at a time. */
+const longestWaitMs = 1000;
 /** So long after a change problems are believed to stay. */
 const problemPatienceMs = 40;
 /** How long changes may wait for others that come in one after another. */

@@ -138,10 +138,18 @@ export class ScriptCompiler {
   }
 }
 
+let known: string | undefined;
+
 /** Changes with our own version and build, and with the translator's. */
-function ownFingerprint(): string {
+export function ownFingerprint(): string {
+  known ??= readFingerprint();
+  return known;
+}
+
+function readFingerprint(): string {
   const require = createRequire(import.meta.url);
   const { version } = require('../../package.json') as { version: string };
   const translator = require('oxc-transform/package.json') as { version: string };
-  return `${version} ${translator.version} ${statSync(fileURLToPath(import.meta.url)).mtimeMs}`;
+  const here = fileURLToPath(import.meta.url);
+  return `${version} ${translator.version} ${statSync(here).mtimeMs}`;
 }

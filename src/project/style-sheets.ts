@@ -89,6 +89,13 @@ export class StyleSheets {
     return rendered;
   }
 
+  /** The text of a sheet as it is now; empty where there is none. */
+  textOf(id: string): string {
+    const content = this.#graph.content(id);
+    if (content?.kind !== 'style') return '';
+    return content.references.length === 0 ? content.css : this.#withReferences(content).toString();
+  }
+
   /** The map of a sheet as it is sent, through whatever made its CSS, with sources at their project paths. */
   async #map(id: string, { source, map }: StyleContent, text: MagicString): Promise<string> {
     const own = text.generateMap({ source: `${this.#base}${id}`, includeContent: true, hires: 'boundary' });

@@ -23,6 +23,8 @@ export class TsSettings {
   /** Absolute paths of the files that were read. */
   readonly files = new Set<string>();
 
+  /** What the reader asked the disk, by names of its own that hold the paths. */
+  readonly #asked = new Map<string, unknown>();
   #reader: typeof import('get-tsconfig') | undefined;
 
   constructor(root: string, packages: PackageFiles) {
@@ -45,7 +47,14 @@ export class TsSettings {
     return this.#reader ? (this.#of(folder).paths?.(specifier) ?? []) : [];
   }
 
+  /** Absolute paths that were looked at, whether there was anything or not. */
+  get lookedAt(): string[] {
+    const paths = [...this.#asked.keys()].flatMap((key) => /(?<=^\w+:)\/.*?(?=:utf-?8$|$)/i.exec(key)?.[0] ?? []);
+    return [...new Set([...paths, ...this.files])];
+  }
+
   forget(): void {
+    this.#asked.clear();
     this.#byFolder.clear();
     this.files.clear();
     this.problems.clear();
@@ -72,12 +81,12 @@ export class TsSettings {
       .filter((config) => config !== undefined);
     // Of the two, the nearer one.
     const [nearest] = found.sort((a, b) => dirname(b.path).length - dirname(a.path).length);
-    return nearest && (referenced(nearest, join(folder, 'module.ts'), this.#reader!) ?? nearest);
+    return nearest && (referenced(nearest, join(folder, 'module.ts'), this.#reader!, this.#asked) ?? nearest);
   }
 
   #read(folder: string, name: string): TsConfigResult | undefined {
     try {
-      const found = this.#reader!.getTsconfig(folder, name);
+      const found = this.#reader!.getTsconfig(folder, name, this.#asked);
       // One above the project belongs to something else.
       return found?.path.startsWith(`${this.#root}/`) ? found : undefined;
     } catch (error) {
@@ -123,13 +132,14 @@ function referenced(
   found: TsConfigResult,
   file: string,
   { parseTsconfig, createFilesMatcher }: typeof import('get-tsconfig'),
+  asked: Map<string, unknown>,
 ): TsConfigResult | undefined {
   const { references, files, include } = found.config;
   if (!references || include || (files?.length ?? 0) > 0) return undefined;
   for (const { path } of references) {
     const target = join(dirname(found.path), path);
     const candidate = target.endsWith('.json') ? target : join(target, 'tsconfig.json');
-    const result = { path: candidate, config: parseTsconfig(candidate) };
+    const result = { path: candidate, config: parseTsconfig(candidate, asked as Map<string, string>) };
     if (createFilesMatcher(result)(file)) return result;
   }
   return undefined;

@@ -50,6 +50,12 @@ export class PieceStore {
     return this.#make(`lazy/${id}`, this.#project.graph.reachable([id], common), '');
   }
 
+  /** The newest of each kind of piece that was asked for and can be asked for again. */
+  asked(): StoredPiece[] {
+    const lasting = [...this.#kept.values()].filter(({ name }) => /^(?:page|lazy)\//.test(name));
+    return [...new Map(lasting.map((stored) => [stored.name, stored])).values()];
+  }
+
   /** The script of a worker: the runtime, everything that runs there, and its start. */
   worker(id: string, runtime: string): StoredPiece {
     const { base } = this.#project.options;

@@ -3,6 +3,7 @@ import MagicString from 'magic-string';
 import { escapeHtml } from '../core/html.js';
 import type { ClientSettings } from '../core/live/messages.js';
 import { idToPath } from '../core/pieces/id-path.js';
+import type { PageSheets } from '../project/last-start.js';
 import type { Page } from '../project/page.js';
 import type { Project } from '../project/project.js';
 
@@ -13,6 +14,24 @@ export interface RenderInput {
   hot: boolean;
   /** Number of the last update that the page's scripts hold. */
   build: number;
+  /** What its modules' sheets come to; `undefined` while the page can't be complete. */
+  sheets?: PageSheets | undefined;
+}
+
+/** The sheets of a page as its modules are now; `undefined` while something of them is missing. */
+export function sheetsOf(project: Project, page: Page): PageSheets | undefined {
+  if (!project.isComplete(page)) return undefined;
+  const imported: string[] = [];
+  for (const id of project.pageOrder(page)) {
+    if (project.graph.content(id)?.kind !== 'style' || page.styles.includes(id)) continue;
+    imported.push(`<link rel="stylesheet" href="${project.sheets.urlOf(id)}" data-vine-style="${escapeHtml(id)}">`);
+  }
+  return { imported: imported.join(''), urls: linkedSheets(project, page) };
+}
+
+function linkedSheets(project: Project, page: Page): Record<string, string> {
+  const there = page.styles.filter((id) => id !== undefined && project.graph.has(id)) as string[];
+  return Object.fromEntries(there.map((id) => [id, project.sheets.urlOf(id)]));
 }
 
 /** The beginning of what `renderPage` gives, up to the first place that depends on the page's modules. */
@@ -41,18 +60,15 @@ function clientScript({ project, page, session, hot, build }: RenderInput): stri
  * module script stood, and links to the style sheets that modules import at the end of the head.
  */
 export function renderPage(input: RenderInput): string {
-  const { project, page } = input;
+  const { project, page, sheets } = input;
   const { base } = project.options;
+  const urls = sheets?.urls ?? linkedSheets(project, page);
   const html = new MagicString(page.text);
   html.appendLeft(page.parts.headStart, clientScript(input));
   page.parts.styles.forEach(({ attribute }, index) => {
     const id = page.styles[index];
-    if (id && project.graph.has(id))
-      html.update(
-        attribute.start,
-        attribute.end,
-        `href="${project.sheets.urlOf(id)}" data-vine-style="${escapeHtml(id)}" data-vine-fixed`,
-      );
+    const url = id && urls[id];
+    if (url) html.update(attribute.start, attribute.end, `href="${url}" data-vine-style="${escapeHtml(id)}" data-vine-fixed`);
   });
   for (const { attribute, name, specifier } of page.parts.files)
     html.update(attribute.start, attribute.end, `${name}="${escapeHtml(fileUrl(specifier, page, base))}"`);
@@ -63,15 +79,14 @@ export function renderPage(input: RenderInput): string {
     html.update(attribute.start, attribute.end, `${name}="${escapeHtml(set.join(', '))}"`);
   }
   for (const { start, end } of page.parts.dropped) html.update(start, end, '<!-- -->');
-  const isComplete = project.isComplete(page);
   page.runs.forEach(({ element }, index) => {
-    html.update(element.start, element.end, isComplete ? pieceScripts(base, page.id, index) : '<!-- -->');
+    html.update(element.start, element.end, sheets ? pieceScripts(base, page.id, index) : '<!-- -->');
   });
   page.parts.classic.forEach(({ attribute, specifier, element }) => {
     const isRun = page.runs.some((run) => run.element === element);
     if (!isRun) html.update(attribute.start, attribute.end, `src="${escapeHtml(fileUrl(specifier, page, base))}"`);
   });
-  if (isComplete) html.appendLeft(page.parts.headEnd, importedSheets(project, page));
+  if (sheets) html.appendLeft(page.parts.headEnd, sheets.imported);
   return html.toString();
 }
 
@@ -87,13 +102,4 @@ function pieceScripts(base: string, page: string, index: number): string {
   const path = `${base}~vine/piece/page/${idToPath(page)}`;
   if (index > 0) return `<script defer src="${path}/start-${index}.js"></script>`;
   return `<script defer src="${path}/packages.js"></script><script defer src="${path}/app.js"></script>`;
-}
-
-function importedSheets(project: Project, page: Page): string {
-  const links: string[] = [];
-  for (const id of project.pageOrder(page)) {
-    if (project.graph.content(id)?.kind !== 'style' || page.styles.includes(id)) continue;
-    links.push(`<link rel="stylesheet" href="${project.sheets.urlOf(id)}" data-vine-style="${escapeHtml(id)}">`);
-  }
-  return links.join('');
 }

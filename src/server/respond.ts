@@ -1,6 +1,10 @@
+import { createReadStream } from 'node:fs';
 import type { IncomingMessage, ServerResponse } from 'node:http';
 import { type Duplex, pipeline, Readable } from 'node:stream';
+import { pipeline as finished } from 'node:stream/promises';
+import { batches } from '../core/batches.js';
 import { escapeHtml, toolPage } from '../core/html.js';
+import type { KeptPiece } from '../project/last-start.js';
 import type { StoredPiece } from './piece-store.js';
 
 /** The media type of scripts (RFC 9239). */
@@ -24,36 +28,39 @@ export function sendTagged(
   response: ServerResponse,
   { tag, type, parts }: { tag: string; type: string; parts: Iterable<string> },
 ): void {
-  const etag = `"${tag}"`;
-  response.setHeader('etag', etag);
-  if ((request.headers['if-none-match'] ?? '').split(/\s*,\s*/).includes(etag)) {
-    response.writeHead(304);
-    response.end();
-    return;
-  }
+  if (isKnown(request, response, tag)) return;
   sendParts(response, { type, parts: request.method === 'HEAD' ? [] : parts });
 }
 
-/** Characters that are joined before they are written: small parts cost more than they save. */
-const batchLength = 1 << 18;
+/** Sets the ETag, and answers with 304 where the browser has that. */
+function isKnown(request: IncomingMessage, response: ServerResponse, tag: string): boolean {
+  const etag = `"${tag}"`;
+  response.setHeader('etag', etag);
+  const isKnown = (request.headers['if-none-match'] ?? '').split(/\s*,\s*/).includes(etag);
+  if (isKnown) response.writeHead(304).end();
+  return isKnown;
+}
 
 /** Sends a text that comes in parts as fast as the other end takes it, without ever joining all of it. */
 export function sendParts(response: ServerResponse, { type, parts }: { type: string; parts: Iterable<string> }): void {
   response.writeHead(200, { 'content-type': type });
-  pipeline(Readable.from(batches(parts)), response, () => {}); // a browser that went away needs no answer
+  pipeline(Readable.from(buffers(parts)), response, () => {}); // a browser that went away needs no answer
 }
 
-function* batches(parts: Iterable<string>): Generator<Buffer> {
-  let batch: string[] = [];
-  let length = 0;
-  for (const part of parts) {
-    batch.push(part);
-    length += part.length;
-    if (length < batchLength) continue;
-    yield Buffer.from(batch.join(''));
-    [batch, length] = [[], 0];
-  }
-  if (batch.length > 0) yield Buffer.from(batch.join(''));
+function* buffers(parts: Iterable<string>): Generator<Buffer> {
+  for (const batch of batches(parts)) yield Buffer.from(batch);
+}
+
+/** Sends a piece that is kept as a file. Settles when it was sent. */
+export async function sendKept(
+  request: IncomingMessage,
+  response: ServerResponse,
+  { tag, path, bytes }: KeptPiece,
+): Promise<void> {
+  if (isKnown(request, response, tag)) return;
+  response.writeHead(200, { 'content-type': scriptType, 'content-length': bytes });
+  if (request.method === 'HEAD') return void response.end();
+  await finished(createReadStream(path, { highWaterMark: 1 << 20 }), response).catch(() => {}); // as above
 }
 
 /** Refuses a request under a host name that isn't ours, and says how to make it one. */

@@ -12,13 +12,14 @@ import type { Project } from '../project/project.js';
 import { TypedEvents } from '../project/typed-events.js';
 import type { ProjectUpdate } from '../project/update-maker.js';
 import { mostHeaderBytes, onClientError } from './client-errors.js';
+import { KeptAnswers } from './kept-answers.js';
 import { type ListenOptions, listen } from './listen.js';
 import { LiveChannel, type LivePage } from './live-channel.js';
 import { mapError } from './map-stack.js';
 import { notFoundPage } from './not-found.js';
 import { looksLikeFile, type PageRoute, PageRoutes } from './page-routes.js';
 import { PieceStore } from './piece-store.js';
-import { renderPage, renderStart } from './render-page.js';
+import { renderPage, renderStart, sheetsOf } from './render-page.js';
 import { refuseHost, refuseUpgrade, sendText } from './respond.js';
 import { resume } from './resume.js';
 import { findServedFile } from './served-files.js';
@@ -50,6 +51,7 @@ export class VineServer {
   /** What goes on between browsers and backends. */
   readonly traffic = new TypedEvents<{ exchange: ExchangeReport; backend: BackendChange }>();
   #options: VineServerOptions;
+  #answers: KeptAnswers;
   #forwarder: Forwarder;
   #routes: PageRoutes;
   #pieces: PieceStore;
@@ -68,6 +70,7 @@ export class VineServer {
     this.#options = options;
     this.#routes = new PageRoutes(options.routes);
     this.#pieces = this.#piecesOf(options.project);
+    this.#answers = new KeptAnswers(options.project, this.#pieces);
     this.#tool = this.#toolOf(options);
     this.#forwarder = this.#forwarderOf(options.forward);
     this.#server = createServer({ maxHeaderSize: mostHeaderBytes }, (request, response) => this.#onRequest(request, response));
@@ -97,6 +100,7 @@ export class VineServer {
     this.#options = { ...this.#options, ...served };
     this.#routes = new PageRoutes(served.routes);
     this.#pieces = this.#piecesOf(served.project);
+    this.#answers = new KeptAnswers(served.project, this.#pieces);
     this.#tool = this.#toolOf(served);
     this.forwardBy(served.forward);
     this.#settingsProblems = [];
@@ -132,6 +136,7 @@ export class VineServer {
     return new ToolUrls({
       project,
       pieces: this.#pieces,
+      answers: this.#answers,
       live: this.live,
       trust,
       exchanges: this.#exchanges,
@@ -166,6 +171,11 @@ export class VineServer {
       const problems = project.problems.length > 0 && project.pages.has(page) ? project.problemsOf(page) : [];
       return { problems: [...this.#settingsProblems, ...problems], holdsBack: problems.length > 0 };
     });
+  }
+
+  /** Keeps what pages were answered for the next start. */
+  async keepAnswers(): Promise<void> {
+    await this.#answers.keep();
   }
 
   /** What is wrong with the settings, whose last good state stays in force. */
@@ -320,19 +330,23 @@ export class VineServer {
     response.setHeader('cache-control', 'no-store');
     if (project.isOpening && request.method === 'GET') return this.#sendEarlyPage(id, response);
     await project.settled();
-    const input = { project, page: project.pages.get(id)!, session: this.live.session, hot, build: project.build };
+    const page = project.pages.get(id)!;
+    const input = { project, page, session: this.live.session, hot, build: project.build, sheets: sheetsOf(project, page) };
     sendText(response, 200, htmlType, request.method === 'HEAD' ? '' : renderPage(input));
   }
 
   /** The page while its modules are still being read for the first time: what doesn't depend on them comes at once. */
   async #sendEarlyPage(id: string, response: ServerResponse): Promise<void> {
     const { project, hot } = this.#options;
-    const input = { project, page: project.pages.get(id)!, session: this.live.session, hot, build: project.build };
+    const page = project.pages.get(id)!;
+    const input = { project, page, session: this.live.session, hot, build: project.build };
     const start = renderStart(input);
     response.writeHead(200, { 'content-type': htmlType });
     response.write(start);
-    await project.opened();
-    response.end(renderPage(input).slice(start.length));
+    const kept = (await this.#answers.last())?.page(id);
+    if (!kept) await project.opened();
+    const sheets = kept ?? sheetsOf(project, page);
+    response.end(renderPage({ ...input, sheets }).slice(start.length));
   }
 
   /** What belongs to the tool itself. */

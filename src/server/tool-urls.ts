@@ -7,10 +7,11 @@ import type { ExchangeReport } from '../forward/exchange.js';
 import { contentHash } from '../project/content-hash.js';
 import type { Project } from '../project/project.js';
 import { browserName } from './browser-name.js';
+import type { KeptAnswers } from './kept-answers.js';
 import type { LiveChannel, LivePage } from './live-channel.js';
 import { openInEditor } from './open-in-editor.js';
 import type { PieceStore } from './piece-store.js';
-import { jsonType, scriptType, sendParts, sendPiece, sendTagged, sendText } from './respond.js';
+import { jsonType, scriptType, sendKept, sendParts, sendPiece, sendTagged, sendText } from './respond.js';
 import { isKnownAsset, outsideFile } from './served-files.js';
 import { decodePath, sendStatic } from './static-file.js';
 import { isOwnOrigin, type Trust } from './trust.js';
@@ -18,6 +19,7 @@ import { isOwnOrigin, type Trust } from './trust.js';
 export interface ToolUrlsOptions {
   project: Project;
   pieces: PieceStore;
+  answers: KeptAnswers;
   live: LiveChannel;
   trust: Trust;
   /** The newest exchanges with backends, oldest first. */
@@ -50,7 +52,11 @@ export class ToolUrls {
     const { project } = this.#options;
     const query = new URLSearchParams(request.url?.split('?')[1]);
     response.setHeader('cache-control', 'no-cache');
-    if (path.startsWith('piece/') || path.startsWith('worker/') || path.startsWith('style/')) await project.settled();
+    if (/^(?:piece|worker|style|file|map)\//.test(path)) {
+      if (project.isOpening && (await this.#answerKept(pathToId(decodePath(path) ?? ''), { query, request, response })))
+        return true;
+      await project.settled();
+    }
     if (path === 'client.js') sendTagged(request, response, { tag: clientTag, type: scriptType, parts: [clientScript] });
     else if (path === 'session') this.#sendSession(request, response);
     else if (path === 'traffic') this.#sendTraffic(query, response);
@@ -58,6 +64,21 @@ export class ToolUrls {
     else if (path === 'open') this.#openEditor(query, response);
     else return this.#answerFile(pathToId(decodePath(path) ?? ''), { query, request, response });
     return true;
+  }
+
+  /** Answers what the last start answered, while modules are being read. Returns whether there was such an answer. */
+  async #answerKept(path: string, { query, request, response }: Asked): Promise<boolean> {
+    const { project, answers } = this.#options;
+    const last = await answers.last();
+    const [, folder, name = ''] = /^(piece|style)\/(.+)$/.exec(path) ?? [];
+    const piece = folder === 'piece' && /^(?:page|lazy)\//.test(name) ? last?.piece(name.replace(/\.js$/, '')) : undefined;
+    const version = query.get('v') ?? '';
+    const sheet = folder === 'style' ? last?.sheet(name, version) : undefined;
+    if (piece) {
+      answers.given(piece);
+      project.waitFor(sendKept(request, response, piece));
+    } else if (sheet !== undefined) this.#sendSheet(name, version, sheet, { request, response });
+    return piece !== undefined || sheet !== undefined;
   }
 
   /** Scripts, maps, sheets and files. */
@@ -148,6 +169,7 @@ export class ToolUrls {
   }
 
   async #sendMap(name: string, tag: string, response: ServerResponse): Promise<void> {
+    await this.#options.answers.checked();
     const style = /^style\/(.+)$/.exec(name);
     const sheet = style && this.#options.project.sheets.render(style[1]!, tag || undefined);
     const map = sheet ? [await sheet.map()] : await this.#options.pieces.map(name, tag);
@@ -167,8 +189,13 @@ export class ToolUrls {
     const sheet = project.sheets.render(id, tag);
     if (!sheet)
       return sendText(response, 404, 'text/css; charset=utf-8', `/* There is no style sheet ${id.replaceAll('*/', '')}. */\n`);
-    const path = idToPath(id);
-    const parts = [sheet.text, `\n/*# sourceMappingURL=${project.options.base}~vine/map/style/${path}.json?of=${tag} */\n`];
+    this.#sendSheet(id, tag, sheet.text, { request, response });
+  }
+
+  #sendSheet(id: string, tag: string, text: string, { request, response }: Pick<Asked, 'request' | 'response'>): void {
+    const { base } = this.#options.project.options;
+    const mapUrl = `${base}~vine/map/style/${idToPath(id)}.json?of=${tag}`;
+    const parts = [text, `\n/*# sourceMappingURL=${mapUrl} */\n`];
     sendTagged(request, response, { tag, type: 'text/css; charset=utf-8', parts });
   }
 }

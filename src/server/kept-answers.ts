@@ -1,0 +1,98 @@
+import type { KeptPiece, LastStart } from '../project/last-start.js';
+import type { Project } from '../project/project.js';
+import type { PieceStore, StoredPiece } from './piece-store.js';
+import { sheetsOf } from './render-page.js';
+
+/**
+ * Answers that outlive the server: while it reads modules for the first time, pages get those of the last start, if nothing
+ * has changed since. When the modules are there, they are compared with what was given.
+ */
+export class KeptAnswers {
+  readonly #project: Project;
+  readonly #pieces: PieceStore;
+  readonly #given = new Map<string, KeptPiece>();
+  #checked: Promise<void> | undefined;
+  #keeping: Promise<void> = Promise.resolve();
+  /** The build whose answers are kept. */
+  #keptBuild: number | undefined;
+
+  constructor(project: Project, pieces: PieceStore) {
+    this.#project = project;
+    this.#pieces = pieces;
+  }
+
+  /** The last start, while it has to answer. */
+  async last(): Promise<LastStart | undefined> {
+    const { lastStart, isOpening } = this.#project;
+    return isOpening ? lastStart : undefined;
+  }
+
+  /** A page got this piece. */
+  given(piece: KeptPiece): void {
+    this.#given.set(piece.name, piece);
+    this.#checked ??= this.#project.opened().then(
+      () => this.#check(),
+      () => {}, // whoever opens the project tells
+    );
+  }
+
+  /** Settles when what was given can be asked for like everything else. */
+  async checked(): Promise<void> {
+    await this.#checked;
+  }
+
+  /** Makes what was given, so that its maps can be asked for; what comes out differently was changed while it was read. */
+  async #check(): Promise<void> {
+    for (const { name, tag } of this.#given.values()) {
+      const made = await this.#make(name);
+      if (made?.tag === tag) continue;
+      return this.#project.reloadPages('files changed while the server was starting');
+    }
+  }
+
+  async #make(name: string): Promise<StoredPiece | undefined> {
+    const [, pageId, part] = /^page\/(.+)\/(packages|app)$/.exec(name) ?? [];
+    const page = this.#project.pages.get(pageId ?? '');
+    if (page) return this.#pieces.ofPage(page, part as 'packages' | 'app');
+    const id = name.slice('lazy/'.length);
+    if (this.#project.graph.importers(id).length === 0) return undefined;
+    return (await this.#project.ensure(id)) ? this.#pieces.lazy(id) : undefined;
+  }
+
+  /** Keeps what pages that were shown would be answered now. */
+  async keep(): Promise<void> {
+    this.#keeping = this.#keeping.then(() => this.#keep());
+    await this.#keeping;
+  }
+
+  async #keep(): Promise<void> {
+    const project = this.#project;
+    if (project.options.cacheFolder === undefined || project.isOpening || this.#keptBuild === project.build) return;
+    await project.settled();
+    const last = await project.lastStart;
+    const asked = this.#pieces.asked();
+    const isSame = last && !last.isCostly && project.build === project.options.build;
+    if (isSame && asked.every(({ name }) => last.piece(name))) return;
+    const remade = await Promise.all(asked.map(({ name }) => this.#make(name)));
+    const pieces = remade
+      .filter((stored) => stored !== undefined)
+      .map(({ name, tag, piece }) => ({ name, tag, parts: piece.parts() }));
+    const shown = [...project.pages.values()].filter(({ id }) => pieces.some(({ name }) => name === `page/${id}/app`));
+    const pages = shown.flatMap((page) => {
+      const sheets = sheetsOf(project, page);
+      return sheets ? [[page.id, sheets] as const] : [];
+    });
+    if (pages.length === 0 || pages.length < shown.length) return;
+    this.#keptBuild = project.build;
+    await project.keepStart({ pages: Object.fromEntries(pages), pieces, sheets: this.#sheets() });
+  }
+
+  /** All sheets of the graph by id and version. */
+  #sheets(): Record<string, string> {
+    const { graph, sheets } = this.#project;
+    const texts: Record<string, string> = {};
+    for (const id of graph.ids())
+      if (graph.content(id)?.kind === 'style') texts[`${id}?${sheets.versionOf(id)}`] = sheets.textOf(id);
+    return texts;
+  }
+}
