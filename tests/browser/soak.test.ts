@@ -1,4 +1,4 @@
-import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
+import { afterAll, beforeAll, expect, test } from '@jest/globals';
 import type { Browser, Page } from 'playwright-core';
 import { launchBrowser, openPage } from '../support/browser.js';
 import { Program } from '../support/program.js';
@@ -29,57 +29,66 @@ beforeAll(async () => {
 });
 afterAll(() => browser.close());
 
-describe.each(seeds)('seed %i', (seed) => {
-  test(`${edits} random edits: the page always equals a fresh load, with the state it had`, async () => {
-    const random = randomNumbers(seed);
-    const app = makeSoakApp(seed);
-    let files = soakFiles(app);
-    const workspace = Workspace.with(files, { packages: true });
-    const program = await Program.serve(workspace.root);
-    const hot = await openPage(browser, program.url);
-    const { number } = await program.next('joined');
-    const fresh = await (await browser.newContext()).newPage();
-    for (let n = 0; n < edits; n++) {
-      await clickSomething(hot.page, random);
-      const before = {
-        held: await hot.page.evaluate(heldCounts),
-        look: await hot.page.evaluate(look),
-        loads: hot.loads(),
-        broken: app.broken,
-      };
-      const edit = editSoakApp(app, random);
-      const next = soakFiles(app);
-      const after = program.mark;
-      write(workspace, files, next);
-      files = next;
+/** Two at a time: much of it is waiting, e.g. for React to show what was lazy. */
+const pairs = Array.from({ length: Math.ceil(seeds.length / 2) }, (_, n) => seeds.slice(2 * n, 2 * n + 2));
 
-      const what = `seed ${seed}, edit ${n}: ${edit.what}`;
-      try {
-        if (app.broken) {
-          if (!before.broken) await program.next('problems', { after });
-          await settles(() => hot.page.evaluate(hasPanel), true);
-          expect(await hot.page.evaluate(look)).toBe(before.look);
-          continue;
-        }
-        await sameAsFresh(hot.page, fresh, { program, parts: partsShown(app) });
-        if (partsShown(app) > 0) await settles(() => hot.page.evaluate(hasPanel), false);
-        if (!edit.keepsState || before.broken) continue;
-        expect(hot.loads()).toBe(before.loads);
-        expect(await hot.page.evaluate(heldCounts)).toEqual(before.held);
-      } catch (error) {
-        const told = program.events
-          .slice(after)
-          .map((event) => JSON.stringify(event).slice(0, 400))
-          .join('\n');
-        throw new Error(`${what} (page ${number})\n${told}\n${hot.console.slice(-6).join('\n')}`, { cause: error });
+test.each(pairs.map((pair) => [pair.join(' and '), pair] as const))(
+  `${edits} random edits with seeds %s: the page always equals a fresh load, with the state it had`,
+  async (_, pair) => {
+    await Promise.all(pair.map(soak));
+  },
+  300_000,
+);
+
+async function soak(seed: number): Promise<void> {
+  const random = randomNumbers(seed);
+  const app = makeSoakApp(seed);
+  let files = soakFiles(app);
+  const workspace = Workspace.with(files, { packages: true });
+  const program = await Program.serve(workspace.root);
+  const hot = await openPage(browser, program.url);
+  const { number } = await program.next('joined');
+  const fresh = await (await browser.newContext()).newPage();
+  for (let n = 0; n < edits; n++) {
+    await clickSomething(hot.page, random);
+    const before = {
+      held: await hot.page.evaluate(heldCounts),
+      look: await hot.page.evaluate(look),
+      loads: hot.loads(),
+      broken: app.broken,
+    };
+    const edit = editSoakApp(app, random);
+    const next = soakFiles(app);
+    const after = program.mark;
+    write(workspace, files, next);
+    files = next;
+
+    const what = `seed ${seed}, edit ${n}: ${edit.what}`;
+    try {
+      if (app.broken) {
+        if (!before.broken) await program.next('problems', { after });
+        await settles(() => hot.page.evaluate(hasPanel), true);
+        expect(await hot.page.evaluate(look)).toBe(before.look);
+        continue;
       }
+      await sameAsFresh(hot.page, fresh, { program, parts: partsShown(app) });
+      if (partsShown(app) > 0) await settles(() => hot.page.evaluate(hasPanel), false);
+      if (!edit.keepsState || before.broken) continue;
+      expect(hot.loads()).toBe(before.loads);
+      expect(await hot.page.evaluate(heldCounts)).toEqual(before.held);
+    } catch (error) {
+      const told = program.events
+        .slice(after)
+        .map((event) => JSON.stringify(event).slice(0, 400))
+        .join('\n');
+      throw new Error(`${what} (page ${number})\n${told}\n${hot.console.slice(-6).join('\n')}`, { cause: error });
     }
-    await program.stop();
-    await hot.page.context().close();
-    await fresh.context().close();
-    workspace.dispose();
-  }, 300_000);
-});
+  }
+  await program.stop();
+  await hot.page.context().close();
+  await fresh.context().close();
+  workspace.dispose();
+}
 
 function write(workspace: Workspace, before: Record<string, string>, after: Record<string, string>): void {
   for (const [file, text] of Object.entries(after)) if (before[file] !== text) workspace.write({ [file]: text });
