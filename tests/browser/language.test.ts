@@ -43,12 +43,17 @@ async function serveBoth(programs: Record<string, ProgramFiles>, aPage = 10) {
 /** Runs all programs natively, here and in Node.js, and tells where what they say differs. */
 async function differences(programs: Record<string, ProgramFiles>, aPage?: number): Promise<string[]> {
   const both = await serveBoth(programs, aPage);
-  const inNode = await outputsInNode(both.root, Object.keys(programs));
-  const page = await (await browser.newContext()).newPage();
+  const waitingForNode = outputsInNode(both.root, Object.keys(programs));
+  const pages = await Promise.all([0, 1].map(async () => (await browser.newContext()).newPage()));
+  const outputs: Record<string, Record<string, string[]>[]> = {};
+  for (const [name, group] of Object.entries(both.groups)) {
+    const urls = [`${both.native}${name}.html`, `${both.ours}${name}`];
+    outputs[name] = await Promise.all(urls.map((url, at) => outputOf(pages[at]!, url, group)));
+  }
+  const inNode = await waitingForNode;
   const different: string[] = [];
   for (const [name, group] of Object.entries(both.groups)) {
-    const natively = await outputOf(page, `${both.native}${name}.html`, group);
-    const bundled = await outputOf(page, `${both.ours}${name}`, group);
+    const [natively, bundled] = outputs[name] as [Record<string, string[]>, Record<string, string[]>];
     for (const folder of group) {
       const ours = bundled[folder] ?? ['the page did not start'];
       if (ours.join() !== natively[folder]!.join()) different.push(`${folder}: ${firstDifference(natively[folder]!, ours)}`);
