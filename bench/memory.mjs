@@ -8,6 +8,8 @@ export function memoryOf(pid) {
   return Number(/RssAnon:\s+(\d+)/.exec(readFileSync(`/proc/${pid}/status`, 'utf8'))[1]) * 1024;
 }
 
+const restMs = 4000;
+
 /** Bytes after the start and after `updates` saves, each answered before the next. */
 export async function measureMemory({ folder, app, program, updates, settleMs }) {
   await new Promise((resolve) => setTimeout(resolve, settleMs));
@@ -21,8 +23,11 @@ export async function measureMemory({ folder, app, program, updates, settleMs })
   // What the first updates need once is no growth.
   const warmUp = Math.floor(updates / 5);
   for (let n = 0; n < warmUp; n++) await save(n);
+  await new Promise((resolve) => setTimeout(resolve, restMs));
   const before = memoryOf(program.pid);
   for (let n = warmUp; n < updates; n++) await save(n);
   socket.close();
+  // What updates leave behind is given back in a pause.
+  await new Promise((resolve) => setTimeout(resolve, restMs));
   return { started, before, after: memoryOf(program.pid) };
 }

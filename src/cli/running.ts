@@ -5,6 +5,7 @@ import type { Trace } from '../core/trace.js';
 import { Project } from '../project/project.js';
 import type { Served, VineServer } from '../server/server.js';
 import type { EffectiveSettings } from '../settings/effective.js';
+import { UpdateGarbage } from './collect-garbage.js';
 import { printProblem } from './report/problem-text.js';
 import type { Reporter } from './report/reporter.js';
 import { UpdateReports } from './update-reports.js';
@@ -66,6 +67,7 @@ export interface RunningOptions {
 export class Running {
   readonly #options: RunningOptions;
   readonly #reports: UpdateReports;
+  readonly #garbage = new UpdateGarbage();
   #settings: EffectiveSettings;
   #project: Project;
   #queue: Promise<void> = Promise.resolve();
@@ -109,6 +111,7 @@ export class Running {
     const { reporter, isQuiet } = this.#options;
     project.on('problems', (problems) => reporter.problems(problems, false));
     project.on('failure', failedOnChange);
+    project.on('update', () => this.#garbage.updated());
     project.on('settings', ({ since }) => {
       this.#queue = this.#queue.then(() => this.#settingsChanged(read, since)).catch(failedOnChange);
     });

@@ -132,7 +132,7 @@ export async function serve({ version, page, options }: ServeRequest): Promise<v
   void project
     .idle()
     .then(collectGarbage)
-    .then(() => server.keepAnswers());
+    .then(() => server.rest());
   trace.overlapping('start', 'watch', beforeWatching, {}, lanes.main);
   if (!options.quiet) {
     const notes = [...project.pages.values()].flatMap((shown) => shown.notes);

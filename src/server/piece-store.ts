@@ -106,6 +106,11 @@ export class PieceStore {
     return stored && (await this.#mapsLoaded()).ofPiece(stored);
   }
 
+  /** Loads what maps need, which `map` else does. */
+  async prepareMaps(): Promise<void> {
+    await this.#mapsLoaded();
+  }
+
   /** What only debuggers and errors need is loaded when it's asked for. */
   #mapsLoaded(): Promise<PieceMaps> {
     const { paths, options } = this.#project;

@@ -173,6 +173,12 @@ export class VineServer {
     });
   }
 
+  /** Does what can wait until nothing else is going on: keeps what pages were answered for the next start. */
+  async rest(): Promise<void> {
+    await this.#pieces.prepareMaps();
+    await this.keepAnswers();
+  }
+
   /** Keeps what pages were answered for the next start. */
   async keepAnswers(): Promise<void> {
     await this.#answers.keep();
