@@ -1,11 +1,12 @@
 // Builds dist/: the Node.js part with tsc, the browser part as one script, and the demo's files are used where they are.
 import { spawnSync } from 'node:child_process';
-import { chmodSync, mkdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { chmodSync, mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { createRequire } from 'node:module';
 import { dirname, join, relative } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { init, parse } from 'es-module-lexer';
 import { transformSync } from 'oxc-transform';
+import { joinProgram } from './join-program.mjs';
 
 const root = join(dirname(fileURLToPath(import.meta.url)), '..');
 const require = createRequire(join(root, 'package.json'));
@@ -48,9 +49,15 @@ function refreshPackage() {
   return `const refreshPackage = (() => { const exports = {};\n${text}\nreturn exports; })();`;
 }
 
+function scriptsIn(folder) {
+  const names = readdirSync(folder, { recursive: true }).filter((name) => name.endsWith('.js') && !name.startsWith('browser/'));
+  return names.map((name) => join(folder, name));
+}
+
 rmSync(join(root, 'dist'), { recursive: true, force: true });
 compile('tsconfig.json');
 compile('src/browser/tsconfig.json');
+joinProgram(join(root, 'dist'), 'cli/main.js', scriptsIn(join(root, 'dist')));
 const client = `(() => {\n${refreshPackage()}\n(() => { "use strict";\n${await joinBrowserModules('src/browser/main.ts')}\n})();\n})();\n`;
 const check = transformSync('client.js', client, { sourceType: 'script' });
 if (check.errors.length > 0) throw new Error(`client.js: ${check.errors[0].message}\n${check.errors[0].codeframe ?? ''}`);
