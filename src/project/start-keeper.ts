@@ -3,7 +3,7 @@ import { dirname } from 'node:path';
 import { setTimeout } from 'node:timers/promises';
 import { fileURLToPath } from 'node:url';
 import type { ModuleGraph } from '../core/graph/module-graph.js';
-import { type DiskFiles, entriesOnDisk } from './disk-files.js';
+import { type DiskFiles, entriesOnDisk, type FolderEntries } from './disk-files.js';
 import { type Inputs, noticedMs, takeInputs } from './inputs.js';
 import { keepStart, LastStart, type StartAnswers } from './last-start.js';
 import type { ModuleContent } from './module-content.js';
@@ -95,6 +95,19 @@ export class StartKeeper {
     }
     // A configuration may appear in any folder above a module.
     for (const folder of [...folders.keys()]) for (let at = folder; at.startsWith(options.root); at = dirname(at)) addFolder(at);
-    return takeInputs({ ...seen, files: sources, folders }, since);
+    return takeInputs({ ...seen, files: sources, folders: this.#withoutAncestors(folders) }, since);
+  }
+
+  /**
+   * Folders above the project, such as one for everything temporary, hold much that is none of its business. What is looked
+   * for there, package.json and packages, is a file or a folder of its own.
+   */
+  #withoutAncestors(folders: ReadonlyMap<string, FolderEntries | undefined>): Map<string, FolderEntries | undefined> {
+    const { graph, paths, options } = this.#parts;
+    const above = [...graph.ids()].filter((id) => id.startsWith('../')).map((id) => dirname(paths.fileOf(id)));
+    const withModules = new Set(above);
+    const isForeign = (folder: string) =>
+      options.root.startsWith(folder === '/' ? folder : `${folder}/`) && !withModules.has(folder);
+    return new Map([...folders].filter(([folder]) => !isForeign(folder)));
   }
 }

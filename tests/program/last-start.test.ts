@@ -4,6 +4,8 @@ import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
 import WebSocket from 'ws';
 import { liveProtocol } from '../../src/core/live/messages.js';
+import { noTrace } from '../../src/core/trace.js';
+import { Project } from '../../src/project/project.js';
 import { Program } from '../support/program.js';
 import { Workspace } from '../support/workspace.js';
 
@@ -82,8 +84,8 @@ async function next(): Promise<{ got: string[]; held: boolean }> {
 /** What a start gives that knows nothing. */
 const plain = () => run(['--no-cache']);
 
-const changes: [what: string, change: () => void][] = [
-  ['a module', () => workspace.write({ 'src/tide.ts': `export const tide: string = 'high';\n` })],
+const changes: [what: string, change: () => unknown][] = [
+  ['a module', () => workspace.write({ 'src/tide.ts': `export const tide: string = 'ebb';\n` })],
   ['a file that is found first', () => workspace.write({ 'src/node_modules/mast/index.js': `module.exports = 'nearer';\n` })],
   ['a file that was found', () => workspace.delete('src/node_modules')],
   ['a partial of a sheet', () => workspace.write({ 'src/_tones.scss': '$sea: navy;\n' })],
@@ -99,7 +101,7 @@ const changes: [what: string, change: () => void][] = [
   ],
   ['what tsconfig.json extends', () => workspace.write({ 'base.json': '{ "compilerOptions": { "target": "es2020" } }' })],
   ['a nearer tsconfig.json', () => workspace.write({ 'src/tsconfig.json': '{ "compilerOptions": { "target": "esnext" } }' })],
-  ['a constant', () => workspace.write({ 'vine-spark.config.json': `{ "constants": { "process.env.HARBOUR": "'Reed'" } }` })],
+  ['a constant', () => ({ 'process.env.HARBOUR': `'Reed'` })],
   [
     'what is kept',
     () => {
@@ -119,8 +121,8 @@ describe('a start after', () => {
     expect(await plain()).toEqual(first.got);
   });
 
-  test.each(changes)('a change of %s makes that anew', async (_, change) => {
-    change();
+  test('a change makes what it concerns anew', async () => {
+    workspace.write({ 'src/tide.ts': `export const tide: string = 'high';\n` });
     const [made, expected] = await Promise.all([next(), plain()]);
     expect(made).toEqual({ got: expected, held: false });
   });
@@ -132,6 +134,48 @@ describe('a start after', () => {
     workspace.write({ 'src/tide.ts': tide });
     workspace.delete('src/new.ts');
     expect(await next()).toEqual({ got: before.got, held: true });
+  });
+});
+
+/** A project of the workspace that was just begun. */
+function begun(constants: Record<string, string> = {}): Project {
+  const none = {
+    pages: ['index.html'],
+    base: '/',
+    alias: {},
+    roots: [],
+    conditions: [],
+    adapters: [],
+    verbatim: [],
+    ignored: [],
+  };
+  const cacheFolder = workspace.path('node_modules/.cache/vine-spark');
+  const rest = { root: workspace.root, constants, cacheFolder, poll: false, settingsFiles: [], build: 0, trace: noTrace };
+  const project = new Project({ ...none, ...rest });
+  project.begin();
+  return project;
+}
+
+/** Keeps a start, and tells whether the next ones find that it holds: before a change, which may return constants, and after it. */
+async function holdsAfter(change: () => unknown): Promise<boolean[]> {
+  const project = begun();
+  await project.opened();
+  expect(project.problems).toEqual([]);
+  await project.keepStart({ pages: {}, pieces: [], sheets: {} });
+  await project.close();
+  const held: boolean[] = [];
+  for (const constants of [() => ({}), () => change() ?? {}]) {
+    const next = begun(constants() as Record<string, string>);
+    held.push((await next.lastStart) !== undefined);
+    await next.opened();
+    await next.close();
+  }
+  return held;
+}
+
+describe('the last start', () => {
+  test.each(changes)('holds, but not after a change of %s', async (_, change) => {
+    expect(await holdsAfter(change)).toEqual([true, false]);
   });
 });
 
