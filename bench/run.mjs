@@ -96,6 +96,12 @@ async function addApp(project, size, { isLargest, smallest }) {
   const saved = await measureSaves({ folder, app, program, saves });
   time(`${name}: save to update message`, saved.message, [bare, 'watch, read, translate, send'], isEnd && 1.5);
   if (isLargest) {
+    // Minutes have passed since the smallest one was measured, and machines are busy at different times.
+    await withApp(sizes[0], async (small) => {
+      const beside = await serve(small.folder);
+      smallest = await measureSaves({ folder: small.folder, app: small.app, program: beside, saves });
+      await beside.stop();
+    });
     const at = `at ${sizes[0]} modules`;
     time(`${name}: save to update message`, saved.message, [smallest.message, at], 1.15);
     time(`${name}: save to applied in Chromium`, saved.applied, [smallest.applied, at], 1.2);

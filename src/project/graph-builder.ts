@@ -179,7 +179,7 @@ export class GraphBuilder {
     const { graph, loader, files, unsent } = this.#options;
     const content = this.#script(id)!;
     if (!content.linked.hasBindings) return;
-    const loaded = await loader.load(id, content.source, { hash: files.hashOf(id)!, isChecked });
+    const loaded = await loader.load(id, content.source.text, { hash: files.hashOf(id)!, isChecked });
     if ('problems' in loaded) return;
     graph.set(id, loaded.content, loaded.edges);
     unsent.changed.add(id);
@@ -227,7 +227,7 @@ export class GraphBuilder {
 function isSameContent(before: ModuleContent | undefined, after: ModuleContent): boolean {
   if (before?.kind !== after.kind) return false;
   if (before.kind === 'script' && after.kind === 'script')
-    return before.edges.version === after.edges.version && before.source === after.source;
+    return before.edges.version === after.edges.version && before.source.text === after.source.text;
   if (before.kind === 'style' && after.kind === 'style') return before.css === after.css && before.source === after.source;
   return before.kind === 'asset' && after.kind === 'asset' && before.hash === after.hash;
 }

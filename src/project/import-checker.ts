@@ -53,7 +53,7 @@ export class ImportChecker {
     const missing = missingExports(id, this.#check).filter(({ record }) => !(record.isPassedOn && typescript.test(id)));
     return missing.map(({ record, from, known }) => {
       const { specifier } = content.linked.requests[record.request]!;
-      return missingExportProblem({ file: id, text: content.source, record, specifier, from, known });
+      return missingExportProblem({ file: id, text: content.source.text, record, specifier, from, known });
     });
   }
 

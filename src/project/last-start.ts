@@ -2,7 +2,7 @@ import { createWriteStream, existsSync, mkdirSync, readdirSync, readFileSync, re
 import { join } from 'node:path';
 import { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
-import { batches } from '../core/batches.js';
+import { batches, type TextParts } from '../core/batches.js';
 import { contentHash } from './content-hash.js';
 import { areCostly, areStill, type Inputs } from './inputs.js';
 
@@ -26,7 +26,7 @@ export interface KeptPiece {
 /** What pages were answered. */
 export interface StartAnswers {
   pages: Record<string, PageSheets>;
-  pieces: { name: string; tag: string; parts: Iterable<string> }[];
+  pieces: { name: string; tag: string; parts: TextParts }[];
   /** Texts of sheets by id and version. */
   sheets: Record<string, string>;
 }
@@ -130,7 +130,7 @@ function folderOf(cacheFolder: string, fingerprint: string): string {
 }
 
 /** Writes under another name first, so that nobody ever reads half a file. */
-async function writeWhole(path: string, parts: Iterable<string>): Promise<void> {
+async function writeWhole(path: string, parts: TextParts): Promise<void> {
   const temporary = `${path}.${process.pid}`;
   await pipeline(Readable.from(batches(parts)), createWriteStream(temporary));
   renameSync(temporary, path);

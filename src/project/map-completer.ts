@@ -19,9 +19,10 @@ export class MapCompleter {
     let until = performance.now() + sliceMs;
     for (const id of [...this.#graph.ids()]) {
       const content = this.#graph.content(id);
-      if (content?.kind !== 'script' || !content.map || content.map.isComplete) continue;
+      if (content?.kind !== 'script' || !content.map) continue;
       const { source, map, linked } = content;
       completeMap(map, { source, shifts: linked.shifts, code: linked.code });
+      source.keepAsJson();
       if (performance.now() < until) continue;
       await new Promise((resolve) => setTimeout(resolve, 1));
       if (this.#isStopped) return;

@@ -1,6 +1,7 @@
 import type { Linked } from '../core/link/linked.js';
 import type { KeptMap } from '../core/maps/kept-map.js';
 import type { RuntimeEdges } from '../core/pieces/runtime-edges.js';
+import type { SourceText } from '../core/source-text.js';
 import type { StyleReference } from '../core/translate/read-style.js';
 import type { RawMap } from '../core/translate/translate-script.js';
 
@@ -15,7 +16,7 @@ export interface UrlTarget {
 /** A module with code to run. */
 export interface ScriptContent {
   kind: 'script';
-  source: string;
+  source: SourceText;
   map?: KeptMap;
   linked: Linked;
   edges: RuntimeEdges;

@@ -8,6 +8,7 @@ import type { Linked, ModuleRequest } from '../core/link/linked.js';
 import type { RuntimeEdges } from '../core/pieces/runtime-edges.js';
 import { type Problem, problemAt } from '../core/problem.js';
 import type { Resolver } from '../core/resolve/resolver.js';
+import { SourceText } from '../core/source-text.js';
 import type { Trace } from '../core/trace.js';
 import { chooseHandle } from '../core/translate/handle.js';
 import { kindOfFile } from '../core/translate/kinds.js';
@@ -117,7 +118,15 @@ export class ModuleLoader {
   #data(id: string, source: string, linked: Linked): Loaded {
     const edges: RuntimeEdges = { version: contentHash(linked.code), imports: [] };
     return {
-      content: { kind: 'script', source, linked, edges, inPackage: id.includes('node_modules/'), isChecked: false, urls: [] },
+      content: {
+        kind: 'script',
+        source: new SourceText(source),
+        linked,
+        edges,
+        inPackage: id.includes('node_modules/'),
+        isChecked: false,
+        urls: [],
+      },
       edges: [],
     };
   }
@@ -126,7 +135,10 @@ export class ModuleLoader {
   async empty(): Promise<Loaded> {
     const linked = await linkCommonJs({ text: 'module.exports = {};', handle: 'my', constants: {} });
     const edges: RuntimeEdges = { version: contentHash(linked.code), imports: [], commonjs: true };
-    return { content: { kind: 'script', source: '', linked, edges, inPackage: true, isChecked: false, urls: [] }, edges: [] };
+    return {
+      content: { kind: 'script', source: new SourceText(''), linked, edges, inPackage: true, isChecked: false, urls: [] },
+      edges: [],
+    };
   }
 
   /** Loads a script, e.g. one that stands in a page and has no file of its own. */
@@ -234,7 +246,16 @@ export class ModuleLoader {
     runtime.version = quickHash(script.version + JSON.stringify(runtime));
     this.#options.trace.span('module', 'resolve', from, { id });
     return {
-      content: { kind: 'script', source, linked, edges: runtime, inPackage, isChecked, urls, ...(map ? { map } : {}) },
+      content: {
+        kind: 'script',
+        source: new SourceText(source),
+        linked,
+        edges: runtime,
+        inPackage,
+        isChecked,
+        urls,
+        ...(map ? { map } : {}),
+      },
       edges,
     };
   }

@@ -1,6 +1,7 @@
 import { originalPositionFor, TraceMap } from '@jridgewell/trace-mapping';
+import type { TextParts } from '../core/batches.js';
 import { indexMap, type MapSection } from '../core/maps/index-map.js';
-import { type MapInput, moduleMap } from '../core/maps/module-map.js';
+import { type MapInput, moduleMap, moduleMapParts } from '../core/maps/module-map.js';
 import type { Piece, PiecePlace } from '../core/pieces/piece.js';
 import type { Origin, StackFrame } from './map-stack.js';
 import type { StoredPiece } from './piece-store.js';
@@ -17,7 +18,7 @@ export class PieceMaps {
   }
 
   /** The parts of a piece's index map. */
-  ofPiece({ piece, name }: StoredPiece): Iterable<string> {
+  ofPiece({ piece, name }: StoredPiece): TextParts {
     return indexMap(`${name}.js`, this.#sectionsOf(piece));
   }
 
@@ -36,15 +37,15 @@ export class PieceMaps {
     if (!place || !input || input.ignored) return undefined;
     const found = originalPositionFor(new TraceMap(moduleMap(input)), { line: line - place.bodyLine, column });
     if (found.line === null) return undefined;
-    return { file: place.module.id, source: input.source, line: found.line, column: found.column };
+    return { file: place.module.id, source: input.source.text, line: found.line, column: found.column };
   }
 
-  #ofModule(id: string, input: MapInput): string {
-    if (!input.ignored) return moduleMap(input);
+  #ofModule(id: string, input: MapInput): readonly string[] {
+    if (!input.ignored) return moduleMapParts(input);
     const known = this.#known.get(input);
-    if (known !== undefined) return known;
-    const map = this.#shipped.through(moduleMap(input), id, input.source);
+    if (known !== undefined) return [known];
+    const map = this.#shipped.through(moduleMap(input), id, input.source.text);
     this.#known.set(input, map);
-    return map;
+    return [map];
   }
 }

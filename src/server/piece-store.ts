@@ -1,3 +1,4 @@
+import type { TextParts } from '../core/batches.js';
 import type { UpdateScript } from '../core/live/messages.js';
 import { idToPath, pathToId } from '../core/pieces/id-path.js';
 import { Piece } from '../core/pieces/piece.js';
@@ -75,7 +76,7 @@ export class PieceStore {
       sourceUrl: `${origin}${path}`,
     });
     this.#keep({ tag: 'u', piece, name });
-    const code = [...piece.parts()].join('');
+    const code = [...piece.parts()].flat().join('');
     this.#updateCode.set(update.id, code);
     for (const id of this.#updateCode.keys()) if (id <= update.id - keptPieces) this.#updateCode.delete(id);
     return [{ code, url: path }];
@@ -101,7 +102,7 @@ export class PieceStore {
   }
 
   /** The parts of the index map of a kept piece, assembled now; `undefined` where the piece is too old to be known. */
-  async map(name: string, tag: string): Promise<Iterable<string> | undefined> {
+  async map(name: string, tag: string): Promise<TextParts | undefined> {
     const stored = this.#kept.get(`${name}\0${tag}`);
     return stored && (await this.#mapsLoaded()).ofPiece(stored);
   }

@@ -2,7 +2,7 @@ import { createReadStream } from 'node:fs';
 import type { IncomingMessage, ServerResponse } from 'node:http';
 import { type Duplex, pipeline, Readable } from 'node:stream';
 import { pipeline as finished } from 'node:stream/promises';
-import { batches } from '../core/batches.js';
+import { batches, type TextParts } from '../core/batches.js';
 import { escapeHtml, toolPage } from '../core/html.js';
 import type { KeptPiece } from '../project/last-start.js';
 import type { StoredPiece } from './piece-store.js';
@@ -26,7 +26,7 @@ export function sendPiece(request: IncomingMessage, response: ServerResponse, { 
 export function sendTagged(
   request: IncomingMessage,
   response: ServerResponse,
-  { tag, type, parts }: { tag: string; type: string; parts: Iterable<string> },
+  { tag, type, parts }: { tag: string; type: string; parts: TextParts },
 ): void {
   if (isKnown(request, response, tag)) return;
   sendParts(response, { type, parts: request.method === 'HEAD' ? [] : parts });
@@ -42,12 +42,12 @@ function isKnown(request: IncomingMessage, response: ServerResponse, tag: string
 }
 
 /** Sends a text that comes in parts as fast as the other end takes it, without ever joining all of it. */
-export function sendParts(response: ServerResponse, { type, parts }: { type: string; parts: Iterable<string> }): void {
+export function sendParts(response: ServerResponse, { type, parts }: { type: string; parts: TextParts }): void {
   response.writeHead(200, { 'content-type': type });
   pipeline(Readable.from(buffers(parts)), response, () => {}); // a browser that went away needs no answer
 }
 
-function* buffers(parts: Iterable<string>): Generator<Buffer> {
+function* buffers(parts: TextParts): Generator<Buffer> {
   for (const batch of batches(parts)) yield Buffer.from(batch);
 }
 

@@ -10,6 +10,7 @@ import type { Linked } from '../../src/core/link/linked.js';
 import { indexMap } from '../../src/core/maps/index-map.js';
 import { keepMap } from '../../src/core/maps/kept-map.js';
 import { moduleMap } from '../../src/core/maps/module-map.js';
+import { SourceText } from '../../src/core/source-text.js';
 import { defaultScriptOptions } from '../../src/core/translate/script-options.js';
 import { translateScript } from '../../src/core/translate/translate-script.js';
 import { repository } from '../support/workspace.js';
@@ -129,14 +130,14 @@ describe('source maps', () => {
         if ('code' in translated) throw new Error(translated.message);
         const linked = await linkModule({ ...translated, constants, checked });
         const map = moduleMap({
-          source,
+          source: new SourceText(source),
           sourceUrl: '/x.tsx',
           code: linked.code,
           shifts: linked.shifts,
           ignored: false,
           ...(translated.map ? { map: keepMap(translated.map) } : {}),
         });
-        const trace = new AnyMap([...indexMap('x', [{ line: 1, map: () => map }])].join('') as never);
+        const trace = new AnyMap([...indexMap('x', [{ line: 1, map: () => [map] }])].flat().join('') as never);
         const lines = source.split('\n');
         linked.code.split('\n').forEach((text, line) => {
           if (line === 0) return;

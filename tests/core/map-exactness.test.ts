@@ -6,6 +6,7 @@ import { linkCommonJs } from '../../src/core/link/link-commonjs.js';
 import { linkModule } from '../../src/core/link/link-module.js';
 import { keepMap } from '../../src/core/maps/kept-map.js';
 import { moduleMap } from '../../src/core/maps/module-map.js';
+import { SourceText } from '../../src/core/source-text.js';
 import { defaultScriptOptions } from '../../src/core/translate/script-options.js';
 import { translateScript } from '../../src/core/translate/translate-script.js';
 import { checkMap, type MapCheck } from '../support/map-check.js';
@@ -26,7 +27,14 @@ async function checkFile(file: string): Promise<MapCheck | undefined> {
     const linked = await (isModule ? linkModule(input) : linkCommonJs(input));
     const map = translated.map ? { map: keepMap(translated.map) } : {};
     const { mappings } = JSON.parse(
-      moduleMap({ source, sourceUrl: '/x', shifts: linked.shifts, code: linked.code, ignored: false, ...map }),
+      moduleMap({
+        source: new SourceText(source),
+        sourceUrl: '/x',
+        shifts: linked.shifts,
+        code: linked.code,
+        ignored: false,
+        ...map,
+      }),
     );
     return checkMap({ source, generated: `(${linked.code})`, mappings, bodyLine: 1 });
   } catch {

@@ -43,14 +43,12 @@ export class Piece {
   }
 
   /** The text in parts, to be sent one after another. */
-  *parts(): Generator<string> {
+  *parts(): Generator<string | readonly string[]> {
     const { before = '', after, sourceUrl, mapUrl } = this.#options;
     yield `${before}(vine => {\n`;
     for (const module of this.#modules) {
       module.head ??= `vine.add(${JSON.stringify(module.id)}, ${JSON.stringify(module.edges)}, `;
-      yield module.head;
-      yield module.linked.code;
-      yield ');\n';
+      yield [module.head, module.linked.code, ');\n'];
     }
     if (after) yield `${after}\n`;
     yield '})(self["~vine"]);\n';
