@@ -1,4 +1,4 @@
-import type { KeptPiece, LastStart } from '../project/last-start.js';
+import type { KeptPiece, LastStart, PageSheets } from '../project/last-start.js';
 import type { Project } from '../project/project.js';
 import type { PieceStore, StoredPiece } from './piece-store.js';
 import { sheetsOf } from './render-page.js';
@@ -11,6 +11,7 @@ export class KeptAnswers {
   readonly #project: Project;
   readonly #pieces: PieceStore;
   readonly #given = new Map<string, KeptPiece>();
+  readonly #givenPages = new Map<string, PageSheets>();
   #checked: Promise<void> | undefined;
   #keeping: Promise<void> = Promise.resolve();
   /** The build whose answers are kept. */
@@ -27,13 +28,27 @@ export class KeptAnswers {
     return isOpening ? lastStart : undefined;
   }
 
+  /** The sheets with which a page is answered before its modules are there. */
+  async sheetsFor(page: string): Promise<PageSheets | undefined> {
+    const sheets = (await this.last())?.page(page);
+    if (sheets) {
+      this.#givenPages.set(page, sheets);
+      this.#checkWhenOpen();
+    }
+    return sheets;
+  }
+
   /** A page got this piece. */
   given(piece: KeptPiece): void {
     this.#given.set(piece.name, piece);
-    this.#checked ??= this.#project.opened().then(
-      () => this.#check(),
-      () => {}, // whoever opens the project tells
-    );
+    this.#checkWhenOpen();
+  }
+
+  #checkWhenOpen(): void {
+    this.#checked ??= this.#project
+      .opened()
+      .then(() => this.#check())
+      .catch(() => {}); // whoever opens the project tells
   }
 
   /** Settles when what was given can be asked for like everything else. */
@@ -43,11 +58,14 @@ export class KeptAnswers {
 
   /** Makes what was given, so that its maps can be asked for; what comes out differently was changed while it was read. */
   async #check(): Promise<void> {
-    for (const { name, tag } of this.#given.values()) {
-      const made = await this.#make(name);
-      if (made?.tag === tag) continue;
-      return this.#project.reloadPages('files changed while the server was starting');
+    const project = this.#project;
+    let isSame = true;
+    for (const { name, tag } of this.#given.values()) if ((await this.#make(name))?.tag !== tag) isSame = false;
+    for (const [id, given] of this.#givenPages) {
+      const page = project.pages.get(id);
+      if (!page || JSON.stringify(sheetsOf(project, page)) !== JSON.stringify(given)) isSame = false;
     }
+    if (!isSame) await project.reloadPages('files changed while the server was starting');
   }
 
   async #make(name: string): Promise<StoredPiece | undefined> {

@@ -236,6 +236,7 @@ export class VineServer {
   }
 
   async #pageError(from: LivePage, message: PageErrorMessage): Promise<void> {
+    await this.#answers.checked();
     const problem = await mapError(message, (frame) => this.#pieces.originOf(frame, message.pieces));
     this.errors.emit('error', { from, problem });
     // What fails later is the application's own business; a page that an update broke, or that stays empty, must say so.
@@ -316,9 +317,11 @@ export class VineServer {
       await this.#sendPage(exact, request, response);
       return true;
     }
-    const file = findServedFile(this.#options.project, path);
+    const { project } = this.#options;
+    // Which files of packages are used shows when modules were read.
+    if (project.isOpening && path.includes('/node_modules/')) await project.opened();
+    const file = findServedFile(project, path);
     if (file) {
-      const { project } = this.#options;
       const shown = decodePath(path);
       if (shown !== undefined) project.noteServed(join(file.folder, file.path), project.options.base + shown.slice(1));
       sendStatic(request, response, file);
@@ -349,7 +352,7 @@ export class VineServer {
     const start = renderStart(input);
     response.writeHead(200, { 'content-type': htmlType });
     response.write(start);
-    const kept = (await this.#answers.last())?.page(id);
+    const kept = await this.#answers.sheetsFor(id);
     if (!kept) await project.opened();
     const sheets = kept ?? sheetsOf(project, page);
     response.end(renderPage({ ...input, sheets }).slice(start.length));
