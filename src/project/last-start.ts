@@ -80,9 +80,12 @@ export class LastStart {
     return this.#kept.pages[id];
   }
 
+  /** Absent too where another server of the project has put newer ones in their place. */
   piece(name: string): KeptPiece | undefined {
     const piece = this.#kept.pieces.find((kept) => kept.name === name);
-    return piece && { ...piece, path: join(this.#folder, piece.file) };
+    if (!piece) return undefined;
+    const path = join(this.#folder, piece.file);
+    return existsSync(path) ? { ...piece, path } : undefined;
   }
 
   /** The text of a sheet in a version. */

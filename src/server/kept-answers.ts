@@ -79,7 +79,7 @@ export class KeptAnswers {
 
   /** Keeps what pages that were shown would be answered now. */
   async keep(): Promise<void> {
-    this.#keeping = this.#keeping.then(() => this.#keep());
+    this.#keeping = this.#keeping.then(() => this.#keep()).catch(() => {}); // it only costs the next start time
     await this.#keeping;
   }
 
