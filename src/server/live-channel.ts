@@ -141,6 +141,8 @@ export class LiveChannel extends TypedEvents<LiveEvents> {
       this.emit('left', pageOf(connection));
     });
     this.emit('joined', pageOf(connection));
+    // The first answer to an update should not wait for it.
+    void import('./page-message.js');
     if (socket.protocol !== liveProtocol)
       return send(connection, { type: 'reload', reason: 'the page was made by another version of Vine Spark' });
     send(connection, { type: 'hello', session: this.session, build: this.#build });

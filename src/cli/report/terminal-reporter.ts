@@ -11,14 +11,23 @@ export function terminalReporter(write: (text: string) => void, editorUrl?: Edit
   const line = (text: string) => write(`${text}\n`);
   /** What was explained already. */
   const explained = new Set<string>();
-  const event = (text: string) => line(`  ${pc.dim(clock())}  ${text}`);
+  /** What happens while the rows of the start are not complete stands below them. */
+  let early: string[] | undefined;
+  const event = (text: string) => {
+    const told = `  ${pc.dim(clock())}  ${text}`;
+    if (early) early.push(told);
+    else line(told);
+  };
   return {
     listening(report) {
       for (const row of listeningRows(report)) line(row);
+      early = [];
     },
     ready({ notes, modules, ms }) {
       for (const note of notes) line(row('note', pc.yellow(note)));
       line(`${row('ready', `${modules} modules in ${Math.round(ms)} ms`)}\n`);
+      for (const told of early ?? []) line(told);
+      early = undefined;
     },
     updated(update, reports, silent) {
       for (const text of updateLines(update, reports, silent)) event(text);
