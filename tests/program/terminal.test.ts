@@ -3,6 +3,7 @@ import { join } from 'node:path';
 import { expect, test } from '@jest/globals';
 import { WebSocket } from 'ws';
 import type { AppliedMessage, PageMessage } from '../../src/core/live/messages.js';
+import { Backend } from '../support/backend.js';
 import { repository, Workspace } from '../support/workspace.js';
 
 test('the terminal says in one line what a save did, where, why state went, and explains a thing once', async () => {
@@ -11,7 +12,9 @@ test('the terminal says in one line what a save did, where, why state went, and 
     'main.js': `import './row.js';`,
     'row.js': '0;',
   });
-  const child = spawn(process.execPath, [join(repository, 'dist/cli/main.js'), 'serve', 'index.html', '--port', '0'], {
+  const backend = await Backend.start((_, response) => response.end());
+  const args = ['serve', 'index.html', '--port', '0', '--no-cache', '--forward', `/api=${backend.origin}`];
+  const child = spawn(process.execPath, [join(repository, 'dist/cli/main.js'), ...args], {
     cwd: workspace.root,
     env: { ...process.env, NODE_OPTIONS: '', NO_COLOR: '1' },
   });
@@ -27,7 +30,10 @@ test('the terminal says in one line what a save did, where, why state went, and 
         changed = resolve;
       });
   };
-  await says(/ready/);
+  await says(/answers/);
+  // However early the backend answers.
+  const rows = output.split('\n').map((row) => row.trim().replace(/^\d\d:\d\d:\d\d +\S+ +/, ''));
+  expect(rows.map((row) => row.split(' ')[0])).toEqual(['', 'Vine', '', 'page', 'forward', 'ready', '', 'answers', '']);
   const url = /http:\/\/localhost:\d+\//.exec(output)![0];
   const { key, session } = (await (await fetch(`${url}~vine/session`)).json()) as { key: string; session: string };
   const query = new URLSearchParams({ key, session, page: 'index.html', build: '0' });
@@ -72,5 +78,6 @@ test('the terminal says in one line what a save did, where, why state went, and 
   child.kill();
   await ended;
   page.terminate();
+  await backend.close();
   workspace.dispose();
 });
