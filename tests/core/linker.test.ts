@@ -21,6 +21,28 @@ const bodyOf = ({ code }: Linked) => code.split('\n').slice(1, -1).join('\n');
 
 beforeAll(() => init());
 
+/** Packages choose between their builds by constants; the text shows it as well as a syntax tree, or leaves it to that. */
+test.each([
+  ['T === "production") { require("a") } else { require("b") }', true],
+  ["T !== 'production') {\n  check();\n  module.exports = require('a');\n} else {\n  module.exports = require('b');\n}", true],
+  ['T == "development") { require("a") } require("b")', true],
+  ['T != "development") { require("a") } require("b")', true],
+  ['T === "production") { import("a") } else { import("b") }', true],
+  ['T !== "production") { throw 1 } if (T === "production") { require("a") } else { require("b") }', true],
+  ['T === "development") { require("a") } else if (x) { require("b") }', false],
+  ['T === "development") { require("a") } /* or */ else { require("b") }', false],
+  ['T === "development") { if (x) { require("a") } } else { require("b") }', false],
+  ['T === "production" && x) { require("a") } else { require("b") }', false],
+  ['T === "development") require("a"); else require("b")', false],
+])('a choice by a constant: if (%s', async (source, isShown) => {
+  const input = { text: `if (${source}`.replaceAll('T', 'process.env.NODE_ENV'), handle: 'my', constants };
+  const [scanned, thorough] = [await linkCommonJs(input), await linkCommonJs(input, true)];
+  expect(scanned.isScanned === true).toBe(isShown);
+  expect(scanned.code).toBe(thorough.code);
+  const asked = ({ requests }: Linked) => requests.map(({ kind, specifier, start }) => ({ kind, specifier, start }));
+  expect(asked(scanned)).toEqual(asked(thorough));
+});
+
 describe('the linked form', () => {
   test.each([
     ['import a, { b as c } from "x";', ';                            ;'],

@@ -47,6 +47,9 @@ function scan({ text, constants, handle }: LinkInput): Found | undefined {
   const folds = foldTextually(text, constants);
   if (!folds) return undefined;
   const edits = [...folds];
+  const choices = new Map(folds.map((fold) => [fold, choiceAt(text, fold)]));
+  const isDead = (at: number) =>
+    [...choices.values()].some((choice) => choice?.dead && at >= choice.dead[0] && at < choice.dead[1]);
   const requests = new Map<string, ModuleRequest>();
   if (!/\b(?:require|import)\b/.test(text)) return { edits, requests: [], isScanned: true };
   const calls = new Set<number>();
@@ -55,11 +58,11 @@ function scan({ text, constants, handle }: LinkInput): Found | undefined {
     return ' import';
   });
   // What is passed on or declared under that name may be another function.
-  if (/(?<!\btypeof )\brequire\b(?!\s+[\w$])/.test(replaced)) return undefined;
+  if (/(?<!\btypeof |["'])\brequire\b(?!["']|\s+[\w$])/.test(replaced)) return undefined;
   let last = -1;
   try {
     for (const record of parse(replaced)[0]) {
-      if (record.type !== 'dynamic') continue;
+      if (record.type !== 'dynamic' || isDead(record.start)) continue;
       const isRequire = calls.has(record.importStart - 1);
       if (!isRequire) edits.push({ start: record.importStart, end: record.importStart + 6, text: `${handle}.get` });
       else last = Math.max(last, record.importStart);
@@ -72,9 +75,11 @@ function scan({ text, constants, handle }: LinkInput): Found | undefined {
   } catch {
     return undefined; // the lexer takes it for no JavaScript, which the parser may know better
   }
-  const mayRuleOut = folds.some((fold) => fold.start < last && !isHarmless(text, fold));
-  const hasTests = text.length < longText && knownTest.test(text);
-  return mayRuleOut || (last !== -1 && hasTests) ? undefined : { edits, requests: [...requests.values()], isScanned: true };
+  const mayRuleOut = folds.some((fold) => fold.start < last && !choices.get(fold) && !isHarmless(text, fold));
+  const firstTest = text.length < longText && last !== -1 ? text.search(knownTest) : -1;
+  return mayRuleOut || (firstTest !== -1 && firstTest < last)
+    ? undefined
+    : { edits, requests: [...requests.values()], isScanned: true };
 }
 
 /** A test whose outcome `evaluate` may know, constants aside. */
@@ -83,6 +88,24 @@ const knownTest =
 
 /** Files as long as this take longer to parse than a module that need not be there takes. */
 const longText = 100_000;
+
+/**
+ * What a constant decides in `if (<constant> === 'a') { … } else { … }` with plain blocks, in which packages choose between
+ * their builds: the offsets of the block that can't run, if there is one. `undefined` where it's something else.
+ */
+function choiceAt(text: string, { start, end, text: value }: Edit): { dead?: [start: number, end: number] } | undefined {
+  if (!/\bif\s*\(\s*$/.test(text.slice(Math.max(0, start - 20), start))) return undefined;
+  choice.lastIndex = end;
+  const found = choice.exec(text);
+  if (!found) return undefined;
+  const [whole, operator, , compared, first, second] = found;
+  const holds = (JSON.stringify(compared) === value.trimEnd()) === (operator === '=');
+  const firstStart = end + whole.indexOf('{') + 1;
+  if (!holds) return { dead: [firstStart, firstStart + first!.length] };
+  return second === undefined ? {} : { dead: [end + whole.length - 1 - second.length, end + whole.length - 1] };
+}
+
+const choice = /\s*([!=])==?\s*(["'])([\w-]*)\2\s*\)\s*\{([^{}]*)\}(?:\s*else\s*\{([^{}]*)\}|(?!\s*(?:else\b|\/)))/y;
 
 /** Whether a constant stands in a comparison that holds, with `&&` behind it: nothing is ruled out there. */
 function isHarmless(text: string, { start, end, text: value }: Edit): boolean {
