@@ -55,7 +55,7 @@ export class Project extends TypedEvents<ProjectEvents> {
   readonly #updates: UpdateMaker;
   readonly #pageModules: PageModules;
   readonly #turns = new Turns();
-  readonly #loadingTurns = new LoadingTurns(() => atMost(longestWaitMs, Promise.all(this.#sending)));
+  readonly #loadingTurns = new LoadingTurns(() => (this.#sending.size > 0 ? Promise.all(this.#sending) : undefined));
   readonly #maps = new MapCompleter(this.graph);
   /** Files that browsers got as they are, with the paths under which they did. */
   readonly #served = new Map<string, string>();
@@ -223,10 +223,11 @@ export class Project extends TypedEvents<ProjectEvents> {
     if (!this.isOpening && this.problems.length === 0) await this.#keeper.keep(answers, this.#began);
   }
 
-  /** Reading modules for the first time waits for an answer to a page. */
+  /** Reading modules for the first time waits for an answer to a page, but not long for one that nobody takes. */
   waitFor(answer: Promise<void>): void {
-    this.#sending.add(answer);
-    void answer.finally(() => this.#sending.delete(answer));
+    const sent = atMost(longestWaitMs, answer);
+    this.#sending.add(sent);
+    void sent.finally(() => this.#sending.delete(sent));
   }
 
   /** Lets pages reload. */
@@ -416,7 +417,7 @@ export class Project extends TypedEvents<ProjectEvents> {
   }
 }
 
-/** Reading modules waits so long for answers on their way, at a time. */
+/** Reading modules waits so long for an answer on its way. */
 const longestWaitMs = 1000;
 /** So long after a change problems are believed to stay. */
 const problemPatienceMs = 40;

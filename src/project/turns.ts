@@ -55,27 +55,30 @@ const together = 32;
 
 /** Lets the event loop answer requests while thousands of modules are loaded without ever waiting for anything. */
 export class LoadingTurns {
-  readonly #hold: () => Promise<unknown>;
+  readonly #hold: () => Promise<unknown> | undefined;
   readonly #queue: (() => void)[] = [];
   #taken = 0;
   #isScheduled = false;
 
-  /** `hold` settles when nothing else is more important. */
-  constructor(hold: () => Promise<unknown>) {
+  /** `hold` gives what is more important just now, if there is something. */
+  constructor(hold: () => Promise<unknown> | undefined) {
     this.#hold = hold;
   }
 
   /** Settles when a piece of work may begin. */
   next(): Promise<void> | undefined {
     this.#schedule();
-    if (this.#taken++ < together) return undefined;
+    if (this.#taken++ < together && !this.#hold()) return undefined;
     return new Promise((resolve) => this.#queue.push(resolve));
   }
 
   #schedule(): void {
     if (this.#isScheduled) return;
     this.#isScheduled = true;
-    setImmediate(() => void this.#hold().then(() => this.#release()));
+    setImmediate(async () => {
+      await this.#hold();
+      this.#release();
+    });
   }
 
   #release(): void {

@@ -199,6 +199,18 @@ describe('before modules are read', () => {
     await program.stop();
   });
 
+  test('a client that takes nothing does not hold up the rest', async () => {
+    const names = Array.from({ length: 2500 }, (_, n) => `src/many/m${n}.ts`);
+    workspace.write(Object.fromEntries(names.map((name, n) => [name, `export const m${n} = ${n};\n`])));
+    workspace.write({
+      'src/tide.ts': `${names.map((_, n) => `import './many/m${n}';\n`).join('')}export const tide = 'high';\n`,
+    });
+    const { program } = await held();
+    expect((await program.next('ready')).modules).toBeGreaterThan(2500);
+    await program.stop();
+    workspace.write({ 'src/tide.ts': `export const tide = 'high';\n` });
+  });
+
   test('what changes then reloads the pages that were answered', async () => {
     const { program, url, goOn } = await held();
     const { key, session } = JSON.parse(await text(url, '~vine/session')) as { key: string; session: string };
