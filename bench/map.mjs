@@ -20,7 +20,7 @@ async function timed(work) {
 
 /** Medians in milliseconds: the first map, later ones, and joining and sending the same text; and its size in bytes. */
 export async function measureMap({ program, page, rounds }) {
-  const piece = `${program.url}~vine/piece/page/${page}/app.js`;
+  const piece = `${program.url}~spark/piece/page/${page}/app.js`;
   const script = String(await textOf(piece));
   const url = new URL(/\n\/\/# sourceMappingURL=(.*)\s*$/.exec(script)[1], piece);
   const [first, map] = await timed(() => textOf(url));

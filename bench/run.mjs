@@ -111,7 +111,7 @@ async function addApp(project, size, { isLargest, smallest }) {
   await program.stop();
   // Afresh, since maps and pages that somebody asked for are kept.
   const other = await serve(folder);
-  await (await fetch(`${other.url}~vine/piece/page/${project.page}/app.js`)).text();
+  await (await fetch(`${other.url}~spark/piece/page/${project.page}/app.js`)).text();
   const updates = quick ? 20 : isEnd ? 500 : 50;
   const kept = await measureMemory({ folder, app, program: other, updates, settleMs: project.settleMs });
   if (isLargest) {

@@ -65,9 +65,9 @@ async function startOnce({ folder, page }, settleMs) {
     },
   );
   const html = await answer(port, '/');
-  await ask(port, `/~vine/piece/page/${page}/packages.js`);
-  const piece = await ask(port, `/~vine/piece/page/${page}/app.js`);
-  const again = await ask(port, `/~vine/piece/page/${page}/app.js`, { 'if-none-match': piece.tag });
+  await ask(port, `/~spark/piece/page/${page}/packages.js`);
+  const piece = await ask(port, `/~spark/piece/page/${page}/app.js`);
+  const again = await ask(port, `/~spark/piece/page/${page}/app.js`, { 'if-none-match': piece.tag });
   await new Promise((resolve) => setTimeout(resolve, settleMs));
   await stopped(child);
   return { html: html.first - from, piece: piece.last - from, bytes: piece.bytes, againBytes: again.bytes };

@@ -54,6 +54,21 @@ function scriptsIn(folder) {
   return names.map((name) => join(folder, name));
 }
 
+/** Puts Sass beside our own code: its package brings a part with an install script that only its command line needs. */
+function vendorSass() {
+  const folder = join(root, 'dist/vendor/sass');
+  const from = (name) => dirname(require.resolve(`${name}/package.json`));
+  const read = (name, file) => readFileSync(join(from(name), file), 'utf8');
+  mkdirSync(folder, { recursive: true });
+  const main = read('sass', 'sass.node.js').replace('./sass.dart.js', './sass.dart.cjs').replace('"immutable"', '"./immutable.cjs"');
+  if (!main.includes('./sass.dart.cjs') || !main.includes('./immutable.cjs')) throw new Error('Sass is put together in another way than before.');
+  writeFileSync(join(folder, 'sass.cjs'), main);
+  writeFileSync(join(folder, 'sass.dart.cjs'), read('sass', 'sass.dart.js'));
+  writeFileSync(join(folder, 'immutable.cjs'), read('immutable', 'dist/immutable.min.js'));
+  writeFileSync(join(folder, 'LICENSE-sass'), read('sass', 'LICENSE'));
+  writeFileSync(join(folder, 'LICENSE-immutable'), read('immutable', 'LICENSE'));
+}
+
 rmSync(join(root, 'dist'), { recursive: true, force: true });
 compile('tsconfig.json');
 compile('src/browser/tsconfig.json');
@@ -65,4 +80,5 @@ const worker = `(() => { "use strict";\n${await joinBrowserModules('src/browser/
 mkdirSync(join(root, 'dist/browser'), { recursive: true });
 writeFileSync(join(root, 'dist/browser/client.js'), client);
 writeFileSync(join(root, 'dist/browser/worker.js'), worker);
+vendorSass();
 chmodSync(join(root, 'dist/cli/main.js'), 0o755);

@@ -1,6 +1,7 @@
 import type { ClientSettings } from '../core/live/messages.js';
 import { LiveClient } from './live/client.js';
 import { setFrontEndBase } from './runtime/base-path.js';
+import { setBuild, setHookKey } from './runtime/hook.js';
 import { installRefresh, type RefreshRuntime } from './runtime/refresh.js';
 import { vine } from './runtime/runtime.js';
 
@@ -8,9 +9,11 @@ import { vine } from './runtime/runtime.js';
 declare const refreshPackage: RefreshRuntime;
 
 const script = document.currentScript as HTMLScriptElement;
-const settings = JSON.parse(script.dataset.vine!) as ClientSettings;
+const settings = JSON.parse(script.dataset.spark!) as ClientSettings;
 setFrontEndBase(settings.base);
+setHookKey(settings.hook);
+setBuild(settings.build);
 installRefresh(refreshPackage);
-Object.defineProperty(globalThis, '~vine', { value: vine, configurable: true });
+Object.defineProperty(globalThis, '~spark', { value: vine, configurable: true });
 const client = new LiveClient(settings, new URL(script.src).origin);
 void client.connect();

@@ -1,10 +1,14 @@
 import { watchWorkerErrors } from './live/worker-errors.js';
 import { setFrontEndBase } from './runtime/base-path.js';
+import { setHookKey } from './runtime/hook.js';
 import { vine } from './runtime/runtime.js';
 
 /** The URL prefix of the front end, which the server puts in front of this script. */
-declare const vineBase: string;
+declare const sparkBase: string;
+/** The key of the hook, likewise. */
+declare const sparkKey: string;
 
-setFrontEndBase(vineBase);
-Object.defineProperty(globalThis, '~vine', { value: vine, configurable: true });
+setFrontEndBase(sparkBase);
+setHookKey(sparkKey);
+Object.defineProperty(globalThis, '~spark', { value: vine, configurable: true });
 watchWorkerErrors();

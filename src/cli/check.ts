@@ -1,10 +1,13 @@
+import { join } from 'node:path';
 import { Command } from 'commander';
 import pc from 'picocolors';
-import { isAssetPath } from '../core/translate/kinds.js';
+import { PackageFiles } from '../core/resolve/package-json.js';
+import { decoded, ownPrefix } from '../core/urls.js';
 import { normalPath } from '../forward/request-path.js';
 import { type CompiledRule, compileRule, findRule, targetPath } from '../forward/rule.js';
+import { DiskFiles, statNow } from '../project/disk-files.js';
+import { FileGate } from '../project/file-gate.js';
 import { looksLikeFile, PageRoutes } from '../server/page-routes.js';
-import { findStatic } from '../server/static-file.js';
 import { type EffectiveSettings, effectiveSettings } from '../settings/effective.js';
 
 interface CheckOptions {
@@ -80,14 +83,17 @@ function whyNot(rule: CompiledRule, query: { path: string; method: string }): st
 
 /** What the front end has at a path, as the server looks for it; `undefined` for nothing. */
 function frontEnd({ routes, verbatim, root, base }: EffectiveSettings, path: string, method: string): string | undefined {
-  if (path.startsWith(`${base}~vine/`)) return 'Vine Spark itself';
+  if (path.startsWith(base + ownPrefix)) return 'Vine Spark itself';
   if ((method !== 'GET' && method !== 'HEAD') || !path.startsWith(base)) return undefined;
   const inside = `/${path.slice(base.length)}`;
   const pages = new PageRoutes(routes);
   const exact = pages.at(inside);
   if (exact !== undefined) return `the page ${exact}`;
-  const file = findStatic(verbatim, inside) ?? (isAssetPath(inside) ? findStatic([root], inside) : undefined);
-  if (file) return `the file ${file.folder}${file.path}`;
+  const gate = new FileGate({ root, packages: new PackageFiles(new DiskFiles()) });
+  const name = decoded(inside) ?? inside;
+  const inVerbatim = verbatim.map((folder) => gate.ofVerbatim(folder, name)).find((found) => found !== undefined);
+  const file = inVerbatim ?? gate.ofProject(join(root, name));
+  if (file !== undefined && statNow(file)?.isFile()) return `the file ${file}`;
   const covering = looksLikeFile(inside) ? undefined : pages.covering(inside);
   return covering === undefined ? undefined : `the page ${covering}, for browsers that ask for HTML`;
 }

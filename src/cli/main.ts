@@ -6,6 +6,7 @@ import { checkCommand } from './check.js';
 import { demoCommand } from './demo.js';
 import { printProblem } from './report/problem-text.js';
 import { parseForward, serveCommand } from './serve.js';
+import { endWithOutput } from './staying-alive.js';
 
 /** Exit codes: 0 all right, 1 something failed, 2 the command line or the settings are wrong. */
 const usageCodes = new Set([
@@ -18,6 +19,7 @@ const usageCodes = new Set([
 ]);
 
 async function main(): Promise<void> {
+  endWithOutput();
   const { version } = JSON.parse(readFileSync(new URL('../../package.json', import.meta.url), 'utf8')) as { version: string };
   const program = new Command('vine-spark')
     .description(

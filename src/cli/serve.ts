@@ -6,8 +6,10 @@ import { type CommandLineSettings, effectiveSettings } from '../settings/effecti
 import { collectGarbage } from './collect-garbage.js';
 import { jsonReporter } from './report/json-reporter.js';
 import type { EditorUrl } from './report/problem-text.js';
+import type { Reporter } from './report/reporter.js';
 import { terminalReporter } from './report/terminal-reporter.js';
 import { cacheFolderOf, projectOf, Running, servedOf } from './running.js';
+import { closeOnSignals, Failures, goOnAfterErrors, withPlainSignals } from './staying-alive.js';
 import type { TapeOptions } from './tape.js';
 import { traceFile } from './trace-file.js';
 
@@ -69,8 +71,9 @@ export async function serve({ version, page, options }: ServeRequest): Promise<v
   const folder = process.cwd();
   const settings = await effectiveSettings(folder, line);
   trace.span('start', 'settings', from);
+  const notes: string[] = [];
   const usesTape = options.record !== undefined || options.replay !== undefined || options.replayOnly;
-  const tape = usesTape ? (await import('./tape.js')).tapeOf(options, version) : {};
+  const tape = usesTape ? (await import('./tape.js')).tapeOf(options, version, (note) => notes.push(note)) : {};
   const cacheFolder = options.cache === false ? undefined : cacheFolderOf(settings.root);
   const project = projectOf(settings, { poll: options.poll ?? false, build: 0, cacheFolder, trace });
   const write = (text: string) => void process.stdout.write(text);
@@ -109,10 +112,16 @@ export async function serve({ version, page, options }: ServeRequest): Promise<v
     isQuiet: options.quiet ?? false,
     showsTraffic: options.traffic ?? false,
   });
-  closeOnSignals(async () => {
+  const failures = new Failures(reporter);
+  server.errors.on('failure', ({ what, error }) => failures.tell(what, error));
+  const closeAll = async () => {
     await server.keepAnswers();
     await Promise.all([server.close(), running.close()]);
     tracing?.close();
+  };
+  closeOnSignals(closeAll);
+  goOnAfterErrors((error) => {
+    if (!server.uncaught(error)) failures.tell('something that nothing waited for', error);
   });
   const report = {
     version,
@@ -124,33 +133,39 @@ export async function serve({ version, page, options }: ServeRequest): Promise<v
     ...(settings.file ? { settingsFile: project.paths.idOf(settings.file) } : {}),
   };
   if (!options.quiet) reporter.listening(report);
-  running.begin(() => effectiveSettings(folder, line));
-  await project.opened();
+  for (const note of notes) reporter.note(note);
+  running.begin(() => withPlainSignals(() => effectiveSettings(folder, line)));
+  try {
+    await project.opened();
+  } catch (error) {
+    // Never half alive: a page that can't be made for a reason of ours isn't answered at all.
+    await closeAll();
+    throw error;
+  }
   const ms = performance.now() - from;
   const beforeWatching = trace.now();
   await project.watch();
-  void project
+  project
     .idle()
     .then(collectGarbage)
-    .then(() => server.rest());
+    .then(() => server.rest())
+    .catch((error: unknown) => failures.tell('keeping what the next start can use', error));
   trace.overlapping('start', 'watch', beforeWatching, {}, lanes.main);
   if (!options.quiet) {
     const notes = [...project.pages.values()].flatMap((shown) => shown.notes);
     reporter.ready({ ...report, notes, modules: project.graph.size, ms });
   }
   running.opened();
-  if (options.open) await (await import('open')).default(server.url);
+  if (options.open) await openBrowser(server.url, reporter);
 }
 
-function closeOnSignals(closeAll: () => Promise<unknown>): void {
-  let isClosing = false;
-  const close = () => {
-    if (isClosing) process.exit(1);
-    isClosing = true;
-    void closeAll().then(() => process.exit(0));
-  };
-  process.on('SIGINT', close);
-  process.on('SIGTERM', close);
+async function openBrowser(url: string, reporter: Reporter): Promise<void> {
+  try {
+    const child = await (await import('open')).default(url);
+    child.on('error', (error) => reporter.note(`no browser could be opened: ${error.message}`));
+  } catch (error) {
+    reporter.note(`no browser could be opened: ${error instanceof Error ? error.message : String(error)}`);
+  }
 }
 
 function parsePort(value: string): number {

@@ -23,13 +23,16 @@ export interface TapeOptions {
 export function tapeOf(
   { record, recordSecrets = false, replay, replayOnly = false, replayDelays = false }: TapeOptions,
   version: string,
+  onNote: (note: string) => void,
 ): Tape {
   if (replayOnly && replay === undefined) throw unreadableRecording('--replay-only', 'it needs --replay <file>');
   return {
-    ...(record === undefined ? {} : { recorder: openRecorder({ file: resolve(record), withSecrets: recordSecrets, version }) }),
+    ...(record === undefined
+      ? {}
+      : { recorder: openRecorder({ file: resolve(record), withSecrets: recordSecrets, version, onNote }) }),
     ...(replay === undefined
       ? {}
-      : { replay: new Replay({ entries: readRecording(replay), isOnly: replayOnly, withDelays: replayDelays }) }),
+      : { replay: new Replay({ entries: readRecording(replay, onNote), isOnly: replayOnly, withDelays: replayDelays }) }),
   };
 }
 
@@ -41,9 +44,11 @@ function openRecorder(options: RecorderOptions): Recorder {
   }
 }
 
-function readRecording(file: string): HarEntry[] {
+function readRecording(file: string, onNote: (note: string) => void): HarEntry[] {
   try {
-    return readHar(readFileSync(file, 'utf8'));
+    return readHar(readFileSync(file, 'utf8'), (what) =>
+      onNote(`the recording ${file} is used without the entry that is wrong: ${what}`),
+    );
   } catch (error) {
     throw unreadableRecording(file, (error as Error).message);
   }

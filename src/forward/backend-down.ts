@@ -21,12 +21,18 @@ const meanings: Record<string, string> = {
   SELF_SIGNED_CERT_IN_CHAIN: 'Its certificate is self-signed; selfSigned: true in the rule accepts it.',
   UNABLE_TO_VERIFY_LEAF_SIGNATURE: 'Nobody vouches for its certificate; selfSigned: true in the rule accepts it.',
   ENOENT: 'There is no socket of that name.',
+  BAD_STATUS: 'It answered with a status that HTTP does not have.',
+  UNASKED_UPGRADE: 'It changed to another protocol, which nobody asked it to.',
+  HPE_HEADER_OVERFLOW: 'The head of its answer is longer than 128 kB.',
   EHOSTUNREACH: 'There is no way to that host.',
 };
 
 /** What a client gets when the backend can't be reached: a page for people, JSON for programs. */
 export function backendDownPage({ label, origin, path, code, wantsHtml }: BackendDown): { type: string; body: string } {
-  const meaning = meanings[code] ?? 'The connection failed.';
+  const isNoAnswer = /^HPE_/.test(code);
+  const meaning =
+    (Object.hasOwn(meanings, code) ? meanings[code] : undefined) ??
+    (isNoAnswer ? 'What it sent is no HTTP answer.' : 'The connection failed.');
   const advice = `Start the backend, or correct the address of the rule for ${label}.`;
   if (!wantsHtml) {
     const error = {

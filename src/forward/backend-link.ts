@@ -6,6 +6,9 @@ import type { CompiledRule } from './rule.js';
 const mostSockets = 512;
 const mostIdleSockets = 32;
 
+/** Of a backend's answer. */
+const mostHeadBytes = 128 << 10;
+
 /** What is asked of a backend. */
 export interface Ask {
   method: string;
@@ -28,6 +31,8 @@ export class BackendLink {
       path,
       headers: fields as never,
       setHost: false,
+      // More than what a browser may send, so that a backend's head of that size passes.
+      maxHeaderSize: mostHeadBytes,
       ...(to.socketPath === undefined ? { hostname: to.hostname, port: to.port } : { socketPath: to.socketPath }),
     };
     const request = to.isSecure

@@ -1,7 +1,7 @@
 import type { ClientRequest, IncomingMessage, ServerResponse } from 'node:http';
 import { backendDownPage } from './backend-down.js';
 import { type BackendLink, timedOut } from './backend-link.js';
-import { headerPairs, requestFields, responseFields } from './headers.js';
+import { headerPairs, requestFields, responseFields, withoutControls } from './headers.js';
 import type { Recorder } from './recorder.js';
 import type { Replay } from './replay.js';
 import { type CompiledRule, targetPath } from './rule.js';
@@ -42,6 +42,8 @@ export interface ExchangeInput {
   replay?: Replay;
   onAnswer(status: number): void;
   onFailure(code: string): void;
+  /** Something went wrong here and not at the backend. */
+  onFault(error: unknown): void;
   onEnd(report: ExchangeReport): void;
 }
 
@@ -72,7 +74,7 @@ export function exchange(input: ExchangeInput): void {
     }
     input.onEnd(report);
   });
-  if (input.replay?.isOnly) void answerFromRecording(input, report, input.replay);
+  if (input.replay?.isOnly) answerFromRecording(input, report, input.replay).catch(input.onFault);
   else askBackend(input, report, asked);
 }
 
@@ -100,7 +102,9 @@ function askBackend(input: ExchangeInput, report: ExchangeReport, asked: Asked):
   const isRepeatable = idempotent.has(report.method) && !hasBody;
   const fields = requestFields(request, rule, isContinued ? ['expect'] : []);
   if (request.headers['transfer-encoding'] !== undefined) fields.push('transfer-encoding', 'chunked');
-  if (request.headers.trailer !== undefined) fields.push('trailer', request.headers.trailer);
+  // Trailers come behind chunks or not at all.
+  if (request.headers.trailer !== undefined && request.headers['transfer-encoding'] !== undefined)
+    fields.push('trailer', request.headers.trailer);
   const outgoing = link.ask(rule, {
     method: report.method,
     path: targetPath(rule, report.target),
@@ -112,17 +116,37 @@ function askBackend(input: ExchangeInput, report: ExchangeReport, asked: Asked):
   const recording = input.recorder?.begin(request, `http://${rule.to.host}`);
   const timer = limitAnswer(outgoing, rule.timeouts.answerMs);
   outgoing.on('information', ({ statusCode, rawHeaders }) => {
-    if (statusCode === 103) response.writeEarlyHints(hintsOf(rawHeaders));
+    if (statusCode === 103) passHints(request, response, rawHeaders);
+    if (statusCode === 101) outgoing.destroy(Object.assign(new Error('unasked upgrade'), { code: 'UNASKED_UPGRADE' }));
   });
-  outgoing.on('continue', () => response.writeContinue());
-  outgoing.on('response', (answer) => {
+  outgoing.on('upgrade', (_, socket) => {
+    socket.destroy();
+    fail(Object.assign(new Error('unasked upgrade'), { code: 'UNASKED_UPGRADE' }), input, report);
+  });
+  outgoing.on('continue', () => {
+    if (!response.headersSent && !response.destroyed) response.writeContinue();
+  });
+  const onResponse = (answer: IncomingMessage) => {
     clearTimeout(timer);
+    if (answer.statusCode! < 200 || answer.statusCode! > 999) {
+      answer.destroy();
+      return fail(Object.assign(new Error('bad status'), { code: 'BAD_STATUS' }), input, report);
+    }
     report.status = answer.statusCode!;
     report.headMs = performance.now() - report.from;
     input.onAnswer(report.status);
     const fields = responseFields(answer, input);
     recording?.answered(answer, fields);
-    relay({ answer, fields, response, report });
+    relay({ answer, fields, request, response, report });
+  };
+  outgoing.on('response', (answer) => {
+    try {
+      onResponse(answer);
+    } catch (error) {
+      report.failure ??= error instanceof Error ? error.message : String(error);
+      outgoing.destroy();
+      input.onFault(error);
+    }
   });
   outgoing.on('error', (error: NodeJS.ErrnoException) => {
     clearTimeout(timer);
@@ -145,7 +169,8 @@ function askBackend(input: ExchangeInput, report: ExchangeReport, asked: Asked):
 /** Passes on the body with backpressure, and its trailers. Errors of either side arrive at the listeners of the exchange. */
 function sendBody(request: IncomingMessage, outgoing: ClientRequest): void {
   request.once('end', () => {
-    if (request.rawTrailers.length > 0) outgoing.addTrailers([...headerPairs(request.rawTrailers)]);
+    if (request.rawTrailers.length > 0 && outgoing.hasHeader('transfer-encoding'))
+      outgoing.addTrailers(cleanPairs(request.rawTrailers));
   });
   request.pipe(outgoing);
 }
@@ -157,25 +182,24 @@ function limitAnswer(outgoing: ClientRequest, limitMs: number): NodeJS.Timeout |
 interface Relay {
   answer: IncomingMessage;
   fields: string[];
+  request: IncomingMessage;
   response: ServerResponse;
   report: ExchangeReport;
 }
 
-function relay({ answer, fields, response, report }: Relay): void {
+function relay({ answer, fields, request, response, report }: Relay): void {
   // The backend's date, or none: it isn't ours to add.
   response.sendDate = false;
-  response.writeHead(
-    answer.statusCode!,
-    answer.statusMessage,
-    answer.headers.trailer ? [...fields, 'trailer', answer.headers.trailer] : fields,
-  );
+  const announced =
+    answer.headers.trailer !== undefined && mayHaveTrailers(answer, request) ? ['trailer', answer.headers.trailer] : [];
+  response.writeHead(answer.statusCode!, withoutControls(answer.statusMessage ?? ''), [...fields, ...announced]);
   let hasBegun = false;
   answer.on('data', (chunk: Buffer) => {
     hasBegun = true;
     report.size += chunk.length;
   });
   answer.on('end', () => {
-    if (answer.rawTrailers.length > 0) response.addTrailers([...headerPairs(answer.rawTrailers)]);
+    if (answer.rawTrailers.length > 0 && mayHaveTrailers(answer, request)) response.addTrailers(cleanPairs(answer.rawTrailers));
   });
   answer.on('close', () => {
     if (answer.complete) return;
@@ -191,12 +215,37 @@ function relay({ answer, fields, response, report }: Relay): void {
   });
 }
 
+/** Whether the answer to the browser goes in chunks, behind which trailers have a place (RFC 9112, 7.1.2). */
+function mayHaveTrailers(answer: IncomingMessage, request: IncomingMessage): boolean {
+  const { statusCode, headers } = answer;
+  const hasBody = request.method !== 'HEAD' && statusCode !== 204 && statusCode !== 304;
+  return hasBody && headers['content-length'] === undefined && request.httpVersionMajor === 1 && request.httpVersionMinor >= 1;
+}
+
+function cleanPairs(rawHeaders: readonly string[]): [string, string][] {
+  return [...headerPairs(rawHeaders)].map(([name, value]) => [name, withoutControls(value)]);
+}
+
+/**
+ * Passes on early hints (RFC 8297) as they came: Node's own method takes no field with several links. Left out for a client of
+ * HTTP/1.0, and while an earlier answer on the connection isn't done.
+ */
+function passHints(request: IncomingMessage, response: ServerResponse, rawHeaders: readonly string[]): void {
+  const { socket } = response;
+  if (!socket || response.headersSent || response.destroyed || request.httpVersionMinor < 1) return;
+  const lines = cleanPairs(rawHeaders).map(([name, value]) => `${name}: ${value}\r\n`);
+  socket.write(`HTTP/1.1 103 Early Hints\r\n${lines.join('')}\r\n`, 'latin1');
+}
+
 function fail(error: NodeJS.ErrnoException, input: ExchangeInput, report: ExchangeReport): void {
   const { request, response, rule, replay } = input;
   const code = error.code ?? error.message;
   report.failure = code;
   input.onFailure(code);
-  if (replay?.has(request)) return void answerFromRecording(input, report, replay);
+  if (replay?.has(request)) return void answerFromRecording(input, report, replay).catch(input.onFault);
+  // A browser tries a broken event stream again by itself, and gives one up for good that is answered with an error.
+  if ((request.headers.accept ?? '').includes('text/event-stream')) return void response.destroy();
+  if (response.headersSent || response.destroyed) return void response.destroy();
   const wantsHtml = (request.headers.accept ?? '').includes('text/html');
   const isLate = code === 'ETIMEDOUT' || code === 'ANSWER_TIMEOUT' || code === 'CONNECTIONS_TAKEN';
   const { type, body } = backendDownPage({ label: rule.label, origin: rule.to.label, path: report.target, code, wantsHtml });
@@ -208,8 +257,4 @@ function fail(error: NodeJS.ErrnoException, input: ExchangeInput, report: Exchan
     'content-length': Buffer.byteLength(body),
   });
   response.end(report.method === 'HEAD' ? undefined : body);
-}
-
-function hintsOf(rawHeaders: readonly string[]): { link: string[] } {
-  return { link: [...headerPairs(rawHeaders)].filter(([name]) => name.toLowerCase() === 'link').map(([, value]) => value) };
 }

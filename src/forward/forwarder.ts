@@ -1,13 +1,15 @@
 import type { IncomingMessage, ServerResponse } from 'node:http';
+import type { Socket } from 'node:net';
 import type { Duplex } from 'node:stream';
 import { pipeline } from 'node:stream';
-import { BackendLink } from './backend-link.js';
+import { BackendLink, timedOut } from './backend-link.js';
 import { type BackendChange, BackendStates } from './backend-states.js';
+import { endSocket } from './end-socket.js';
 import { type ExchangeReport, exchange } from './exchange.js';
-import { headerPairs, requestFields, responseFields } from './headers.js';
+import { headerPairs, requestFields, responseFields, withoutControls } from './headers.js';
 import type { Recorder } from './recorder.js';
 import type { Replay } from './replay.js';
-import { decodedPath, normalPath } from './request-path.js';
+import { decodedPath, leaves, normalPath } from './request-path.js';
 import { type CompiledRule, compileRule, type ForwardRule, findRule, type RuleQuery, targetPath } from './rule.js';
 
 /** What happens at the forwarder. */
@@ -52,16 +54,21 @@ export class Forwarder {
     return findRule(this.rules, queryOf(request, normalPath), when);
   }
 
-  /** Whether a path means another rule, or none, to a backend that reads escaped slashes as slashes. */
+  /**
+   * Whether a path means another rule, or none, to a backend that reads escaped slashes as slashes, or leads out of what the
+   * rule is for.
+   */
   isAmbiguous(request: IncomingMessage, rule: CompiledRule): boolean {
-    return findRule(this.rules, queryOf(request, decodedPath), rule.when) !== rule;
+    const target = request.url ?? '/';
+    const isLeft = rule.paths.some((path) => leaves(target, path.replace(/\*.*/, '')));
+    return isLeft || findRule(this.rules, queryOf(request, decodedPath), rule.when) !== rule;
   }
 
   /** Forwards a request and its answer. `isContinued`: the browser waits for a `100 Continue`. */
   handle(
     request: IncomingMessage,
     response: ServerResponse,
-    { rule, isContinued }: { rule: CompiledRule; isContinued: boolean },
+    { rule, isContinued, onFault }: { rule: CompiledRule; isContinued: boolean; onFault(error: unknown): void },
   ): void {
     exchange({
       request,
@@ -69,6 +76,7 @@ export class Forwarder {
       rule,
       link: this.#link,
       isContinued,
+      onFault,
       ...this.#tape,
       onAnswer: () => this.#states.answered(rule.to),
       onFailure: (code) => this.#states.failed(rule.to, code),
@@ -77,7 +85,11 @@ export class Forwarder {
   }
 
   /** Forwards a request to change protocols, e.g. to a WebSocket, and joins both connections if the backend agrees. */
-  upgrade(request: IncomingMessage, socket: Duplex, head: Buffer, rule: CompiledRule): void {
+  upgrade(
+    request: IncomingMessage,
+    socket: Duplex,
+    { head, rule, onFault }: { head: Buffer; rule: CompiledRule; onFault(error: unknown): void },
+  ): void {
     const report: ExchangeReport = {
       rule,
       method: 'UPGRADE',
@@ -88,13 +100,17 @@ export class Forwarder {
     };
     const badGateway = 'HTTP/1.1 502 Bad Gateway\r\nconnection: close\r\ncontent-length: 0\r\n\r\n';
     // A recording holds no conversations.
-    if (this.#tape.replay?.isOnly) return void socket.end(badGateway);
+    if (this.#tape.replay?.isOnly) return endSocket(socket, badGateway);
     const outgoing = this.#link.ask(rule, {
       method: request.method ?? 'GET',
       path: targetPath(rule, report.target),
       fields: requestFields(request, rule, ['connection', 'upgrade']),
       isFresh: true,
     });
+    // Until the backend has agreed, what the browser says already is kept, and that it leaves is noticed.
+    const early = readEarly(socket, () => outgoing.destroy());
+    const timer = setTimeout(() => outgoing.destroy(timedOut('ANSWER_TIMEOUT')), handshakeMs);
+    outgoing.once('close', () => clearTimeout(timer));
     socket.once('close', () => {
       outgoing.destroy();
       this.#listener.ended({ ...report, ms: performance.now() - report.from });
@@ -102,24 +118,31 @@ export class Forwarder {
     outgoing.on('upgrade', (answer, backend, backendHead) => {
       report.status = answer.statusCode!;
       this.#states.answered(rule.to);
-      const fields = responseFields(answer, { request, rule }, ['connection', 'upgrade']);
-      socket.write(statusLine(answer) + fieldLines(fields), 'latin1');
-      if (backendHead.length > 0) socket.write(backendHead);
-      if (head.length > 0) backend.write(head);
-      join(backend, socket);
+      clearTimeout(timer);
+      backend.on('error', () => backend.destroy());
+      orRefuse(socket, onFault, () => {
+        const fields = responseFields(answer, { request, rule }, ['connection', 'upgrade']);
+        socket.write(statusLine(answer) + fieldLines(fields), 'latin1');
+        if (backendHead.length > 0) socket.write(backendHead);
+        for (const chunk of [head, ...early.take()]) if (chunk.length > 0) backend.write(chunk);
+        join(backend, socket);
+      });
     });
     outgoing.on('response', (answer) => {
       report.status = answer.statusCode!;
+      clearTimeout(timer);
       // The backend refuses: its answer goes back as it is, and the connection ends with it.
-      const fields = [...responseFields(answer, { request, rule }), 'connection', 'close'];
-      socket.write(statusLine(answer) + fieldLines(fields), 'latin1');
-      pipeline(answer, socket, () => socket.destroy());
+      orRefuse(socket, onFault, () => {
+        const fields = [...responseFields(answer, { request, rule }), 'connection', 'close'];
+        socket.write(statusLine(answer) + fieldLines(fields), 'latin1');
+        pipeline(answer, socket, () => (socket as Partial<Socket>).destroySoon?.());
+      });
     });
     outgoing.on('error', (error: NodeJS.ErrnoException) => {
       if (report.status !== undefined) return socket.destroy();
       report.failure = error.code ?? error.message;
       this.#states.failed(rule.to, report.failure);
-      socket.end(badGateway);
+      endSocket(socket, badGateway);
     });
     outgoing.end();
   }
@@ -136,9 +159,55 @@ export class Forwarder {
   }
 }
 
+/** A connection joined with another that has ended its side may go on for so long without a word. */
+const halfOpenMs = 60_000;
+/** How long a backend may take to agree to another protocol. */
+const handshakeMs = 60_000;
+const mostEarlyBytes = 1 << 20;
+
+/** Reads what comes before the other side is there, up to a limit. `onEnd`: nobody is there any more. */
+function readEarly(socket: Duplex, onEnd: () => void): { take(): Buffer[] } {
+  const chunks: Buffer[] = [];
+  let bytes = 0;
+  const onData = (chunk: Buffer) => {
+    chunks.push(chunk);
+    bytes += chunk.length;
+    if (bytes > mostEarlyBytes) socket.pause();
+  };
+  const onLeave = () => {
+    onEnd();
+    socket.destroy();
+  };
+  socket.on('data', onData);
+  socket.once('end', onLeave);
+  return {
+    take() {
+      socket.off('data', onData);
+      socket.off('end', onLeave);
+      socket.pause();
+      return chunks;
+    },
+  };
+}
+
+/** Does the rest of a handshake; where that fails here, the browser gets a 500. */
+function orRefuse(socket: Duplex, onFault: (error: unknown) => void, work: () => void): void {
+  try {
+    work();
+  } catch (error) {
+    endSocket(socket, 'HTTP/1.1 500 Internal Server Error\r\nconnection: close\r\ncontent-length: 0\r\n\r\n');
+    onFault(error);
+  }
+}
+
 /** Joins two connections until either ends; what one side sent before it ended still arrives. */
 function join(backend: Duplex, socket: Duplex): void {
   for (const side of [backend, socket]) side.on('error', () => side.destroy());
+  const sides = [backend, socket] as Socket[];
+  for (const side of sides) {
+    const other = side === backend ? socket : backend;
+    other.once('end', () => side.setTimeout(halfOpenMs, () => side.destroy()));
+  }
   pipeline(backend, socket, () => {
     backend.destroy();
     socket.destroy();
@@ -151,7 +220,7 @@ function queryOf(request: IncomingMessage, read: (target: string) => string): Ru
 }
 
 function statusLine(answer: IncomingMessage): string {
-  return `HTTP/1.1 ${answer.statusCode} ${answer.statusMessage}\r\n`;
+  return `HTTP/1.1 ${answer.statusCode} ${withoutControls(answer.statusMessage ?? '')}\r\n`;
 }
 
 function fieldLines(rawHeaders: readonly string[]): string {

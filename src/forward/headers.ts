@@ -1,5 +1,6 @@
 import type { IncomingMessage } from 'node:http';
-import { type CookieChanges, type ForwardRule, type HeaderChanges, pathHere } from './rule.js';
+import { type CookieChanges, type ForwardRule, pathHere } from './rule.js';
+import { callOfRule, checkedFields } from './rule-failure.js';
 
 /** Fields that concern one connection only (RFC 9110, 7.6.1). */
 const hopByHop = new Set([
@@ -13,6 +14,11 @@ const hopByHop = new Set([
   'proxy-authenticate',
   'proxy-authorization',
 ]);
+
+/** A text of a message without what no message may hold: a backend can send it, but nobody may pass it on (RFC 9110, 5.5). */
+export function withoutControls(text: string): string {
+  return text.replace(/[^\t\x20-\x7e\x80-\xff]/g, '');
+}
 
 /** Name and value pairs in the order and spelling in which they came. */
 export function* headerPairs(rawHeaders: readonly string[]): Generator<[name: string, value: string]> {
@@ -31,7 +37,7 @@ export function endToEnd(
   for (let at = 0; at + 1 < rawHeaders.length; at += 2) {
     const lower = rawHeaders[at]!.toLowerCase();
     if ((hopByHop.has(lower) || listed?.has(lower)) && !keep.includes(lower)) continue;
-    if (skip && lower in skip) continue;
+    if (skip && Object.hasOwn(skip, lower)) continue;
     out.push(rawHeaders[at]!, rawHeaders[at + 1]!);
   }
   return out;
@@ -56,6 +62,7 @@ export function requestFields(request: IncomingMessage, rule: ForwardRule, keep:
   const before = headers['x-forwarded-for'];
   const browserHost = String(headers.host ?? '');
   const added: Record<string, string> = {
+    __proto__: null as never,
     host: rule.host === 'backend' ? rule.to.host : rule.host === 'browser' ? browserHost : rule.host,
     'x-forwarded-for': before ? `${before}, ${client}` : client,
     'x-forwarded-host': String(headers['x-forwarded-host'] ?? browserHost),
@@ -67,7 +74,7 @@ export function requestFields(request: IncomingMessage, rule: ForwardRule, keep:
   }
   const out = endToEnd(request, { keep, skip: added });
   for (const [name, value] of Object.entries(added)) out.push(name, value);
-  return withChanges(out, rule.requestHeaders);
+  return withChanges(out, rule, 'requestHeaders');
 }
 
 /** The answer's fields for the browser, with cookies, redirects and fields changed as the rule says. */
@@ -78,17 +85,21 @@ export function responseFields(
 ): string[] {
   const out = endToEnd(answer, { keep });
   for (let at = 0; at + 1 < out.length; at += 2) {
+    if (/[^\t\x20-\x7e\x80-\xff]/.test(out[at + 1]!)) out[at + 1] = withoutControls(out[at + 1]!);
     const lower = out[at]!.toLowerCase();
     if (lower === 'set-cookie') out[at + 1] = changedCookie(out[at + 1]!, rule.cookies);
     else if (lower === 'location' && rule.redirects === 'ours') out[at + 1] = locationHere(out[at + 1]!, request, rule);
   }
-  return withChanges(out, rule.responseHeaders);
+  return withChanges(out, rule, 'responseHeaders');
 }
 
 /** Sets and removes fields. One that is set stands where its first namesake stood, or at the end. */
-function withChanges(fields: string[], changes: HeaderChanges): string[] {
-  const wanted = typeof changes === 'function' ? changes(asRecord(fields)) : changes;
-  const left = new Map(Object.entries(wanted).map(([name, value]) => [name.toLowerCase(), { name, value }]));
+function withChanges(fields: string[], rule: ForwardRule, key: 'requestHeaders' | 'responseHeaders'): string[] {
+  const changes = rule[key];
+  if (typeof changes !== 'function' && Object.keys(changes).length === 0) return fields;
+  const label = rule.paths.join(', ');
+  const wanted = typeof changes === 'function' ? callOfRule(label, key, () => changes(asRecord(fields))) : changes;
+  const left = new Map(checkedFields(label, key, wanted).map(([name, value]) => [name.toLowerCase(), { name, value }]));
   if (left.size === 0) return fields;
   const done = new Set<string>();
   const out: string[] = [];
@@ -103,7 +114,7 @@ function withChanges(fields: string[], changes: HeaderChanges): string[] {
 }
 
 function asRecord(fields: readonly string[]): Record<string, string> {
-  const record: Record<string, string> = {};
+  const record = Object.create(null) as Record<string, string>;
   for (const [name, value] of headerPairs(fields)) {
     const lower = name.toLowerCase();
     record[lower] = lower in record ? `${record[lower]}, ${value}` : value;
@@ -123,7 +134,9 @@ export function changedCookie(cookie: string, { domain, path, secure, sameSite }
   if (domain === null) changes.domain = null;
   if (path === null) changes.path = null;
   if (sameSite === null) changes.samesite = null;
-  const kept = attributes.filter((attribute) => changes[nameOf(attribute)] === undefined);
+  const kept = attributes.filter(
+    (attribute) => !Object.hasOwn(changes, nameOf(attribute)) || changes[nameOf(attribute)] === undefined,
+  );
   const fresh = Object.values(changes).filter((text): text is string => typeof text === 'string');
   return [pair, ...kept, ...fresh.map((text) => ` ${text}`)].join(';');
 }

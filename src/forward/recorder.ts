@@ -11,6 +11,8 @@ export interface RecorderOptions {
   withSecrets: boolean;
   /** Version of the program, for the file's creator. */
   version: string;
+  /** Told what the user should know. */
+  onNote(note: string): void;
 }
 
 const secrets = new Set(['authorization', 'proxy-authorization', 'cookie', 'set-cookie']);
@@ -60,11 +62,21 @@ export class Recorder {
   close(): void {
     if (!this.#timer) return;
     clearTimeout(this.#timer);
-    this.#write();
+    this.#tryToWrite();
+  }
+
+  /** A disk that is full must not end the server; the next exchange tries again. */
+  #tryToWrite(): void {
+    try {
+      this.#write();
+    } catch (error) {
+      this.#timer = undefined;
+      this.#options.onNote(`the recording is not written: ${error instanceof Error ? error.message : String(error)}`);
+    }
   }
 
   #requestOf(request: IncomingMessage, origin: string, body: Body): HarEntry['request'] {
-    const url = new URL(request.url ?? '/', origin);
+    const url = new URL(origin + readPath(request.url ?? '/'));
     const text = Buffer.concat(body.chunks).toString('utf8');
     return {
       method: request.method ?? 'GET',
@@ -110,7 +122,7 @@ export class Recorder {
   #add(entry: HarEntry): void {
     this.#entries.push(entry);
     if (this.#entries.length > mostEntries) this.#entries.shift();
-    this.#timer ??= setTimeout(() => this.#write(), writeAfterMs);
+    this.#timer ??= setTimeout(() => this.#tryToWrite(), writeAfterMs);
   }
 
   /** Through a second file, so that whoever reads it never finds half of one. */
@@ -152,4 +164,10 @@ function decoded(bytes: Buffer, encoding: string | undefined): Buffer {
     // Cut off or mislabelled: it's kept as it came.
   }
   return bytes;
+}
+
+/** The path and query of a request-target, as `URL` takes them behind an origin. */
+function readPath(target: string): string {
+  const path = target.replace(/^[a-z][a-z0-9+.-]*:\/\/[^/?#]*/i, '');
+  return path.startsWith('/') ? path : `/${path}`;
 }

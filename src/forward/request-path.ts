@@ -15,6 +15,29 @@ export function decodedPath(target: string): string {
   return withoutDots(path.replace(/%2f/gi, '/').replace(/%5c/gi, '/').replaceAll('\\', '/'));
 }
 
+/**
+ * Whether dot segments of a request-target lead out of a folder that it had entered, e.g. `/api/../api/x` out of `/api`: once a
+ * rule has changed the path's beginning, that would be somewhere else.
+ */
+export function leaves(target: string, folder: string): boolean {
+  if (isPlain(target)) return false;
+  const path = target.replace(/^[a-z][a-z0-9+.-]*:\/\/[^/?#]*/i, '').replace(/[?#].*$/, '');
+  const written = path
+    .replace(/%2e/gi, '.')
+    .replace(/%2f|%5c/gi, '/')
+    .replaceAll('\\', '/');
+  const at: string[] = [];
+  let hasEntered = false;
+  for (const segment of written.split('/')) {
+    if (segment === '..') at.pop();
+    else if (segment !== '.' && segment !== '') at.push(segment);
+    const isInside = `/${at.join('/')}/`.startsWith(folder.endsWith('/') ? folder : `${folder}/`);
+    if (hasEntered && !isInside) return true;
+    hasEntered ||= isInside;
+  }
+  return false;
+}
+
 /** Most paths need no work at all. */
 function isPlain(target: string): boolean {
   return target.startsWith('/') && !/[%\\]|\/[./]/.test(target);

@@ -1,6 +1,7 @@
 import type { IncomingHttpHeaders } from 'node:http';
 import type Picomatch from 'picomatch';
 import { lazily } from '../core/lazily.js';
+import { callOfRule, ruleFailure } from './rule-failure.js';
 import type { Target } from './target.js';
 
 const picomatch = lazily<typeof Picomatch>('picomatch');
@@ -43,6 +44,8 @@ export interface ForwardRule {
   redirects: 'ours' | 'untouched';
   /** Accept certificates that nobody vouches for. */
   selfSigned: boolean;
+  /** Other origins whose pages may open sockets to the backend, beside our own. */
+  origins: 'any' | readonly string[];
   /** Send the standard `forwarded` field (RFC 7239) too. */
   forwarded: boolean;
   /** How long connecting may take, how long the answer may let wait (0: forever). */
@@ -95,10 +98,26 @@ export function findRule(rules: readonly CompiledRule[], query: RuleQuery, when:
 /** The request-target for the backend, which is asked by path whatever form the browser's request had. */
 export function targetPath(rule: ForwardRule, requestTarget: string): string {
   const target = requestTarget.replace(/^[a-z][a-z0-9+.-]*:\/\/[^/?#]*/i, '') || '/';
-  if (typeof rule.path === 'function') return rule.path(target);
+  if (typeof rule.path === 'function') return changedPath(rule, rule.path, target);
   const { drop = '', add = '' } = rule.path ?? {};
   const rest = isBelow(target, drop) ? target.slice(drop.length) : target;
   return add + (rest.startsWith('/') || rest === '' ? rest || '/' : `/${rest}`);
+}
+
+/**
+ * What a function of a rule makes of a path.
+ *
+ * @throws VineError `rule-failed` where it's no request-target.
+ */
+function changedPath({ paths }: ForwardRule, change: (path: string) => string, target: string): string {
+  const label = paths.join(', ');
+  const changed: unknown = callOfRule(label, 'path', () => change(target));
+  if (typeof changed === 'string' && /^\/[\x21-\x7e\x80-\xff]*$/.test(changed)) return changed;
+  throw ruleFailure(
+    label,
+    'path',
+    `gives ${typeof changed === 'string' ? JSON.stringify(changed) : String(changed)}, but it must give a path that begins with /`,
+  );
 }
 
 /** A path of the backend as browsers have to ask for it here: `targetPath` the other way round, where there is one. */

@@ -1,7 +1,9 @@
 import { dirname } from 'node:path';
 import type { ModuleGraph } from '../core/graph/module-graph.js';
+import { typedIds } from '../core/module-id.js';
 import type { Resolver } from '../core/resolve/resolver.js';
 import type { DiskFiles } from './disk-files.js';
+import type { FileGate } from './file-gate.js';
 import type { MadeOf } from './made-of.js';
 import type { ModuleContent } from './module-content.js';
 import type { ModuleFiles } from './module-files.js';
@@ -29,6 +31,7 @@ export interface ChangeReaderOptions {
   /** Modules that could not be made. */
   failed: ReadonlyMap<string, unknown>;
   moduleFiles: ModuleFiles;
+  gate: FileGate;
 }
 
 /** What file changes concern. */
@@ -38,9 +41,6 @@ export interface Concerned {
   /** Modules to make anew. One that the graph doesn't hold may be among them. */
   modules: Set<string>;
 }
-
-/** Endings of ids whose files are imported with a type attribute or by URL. */
-const typedIds = ['text', 'bytes', 'json', 'css', 'url'];
 
 /** Finds the pages and modules that file changes concern, and makes everybody forget what is no longer true. */
 export class ChangeReader {
@@ -62,7 +62,7 @@ export class ChangeReader {
     for (const path of written) {
       const id = paths.idOf(path);
       if (pages.byId.has(id)) concerned.pages.add(id);
-      add([id, ...typedIds.map((type) => `${id}?${type}`)].filter((variant) => this.#isNews(variant)));
+      add([id, ...typedIds(id)].filter((variant) => this.#isNews(variant)));
       add(madeOf.affectedBy(id, path));
     }
     if (appeared.size === 0 && disappeared.size === 0) return concerned;
@@ -85,17 +85,18 @@ export class ChangeReader {
 
   /** Forgets what configuration files said. Returns all modules of the application, which may come out differently now. */
   #reconfigured(): string[] {
-    const { files, resolver, typescript, compiler, graph, failed } = this.#options;
-    for (const part of [resolver, typescript, compiler]) part.forget();
+    const { files, resolver, typescript, compiler, graph, failed, gate } = this.#options;
+    for (const part of [resolver, typescript, compiler, gate]) part.forget();
     files.forgetAll();
     return [...graph.ids(), ...failed.keys()].filter((id) => !id.includes('node_modules/') && id !== emptyModule);
   }
 
   /** The modules that come out differently after an install: other files, or other answers to what is imported. */
   #repackaged(): string[] {
-    const { files, resolver, loader, targets, failed, graph } = this.#options;
+    const { files, resolver, loader, targets, failed, graph, gate } = this.#options;
     files.forgetAll();
     resolver.forget();
+    gate.forget();
     if (loader.refreshChanged()) return this.#reconfigured();
     const affected = [...failed.keys()];
     for (const id of graph.ids()) {

@@ -1,4 +1,4 @@
-import { readdirSync, readFileSync, realpathSync, statSync } from 'node:fs';
+import { readdirSync, readFileSync, realpathSync, type Stats, statSync } from 'node:fs';
 import type { Files } from '../core/files.js';
 import { contentHash } from './content-hash.js';
 
@@ -57,7 +57,7 @@ export class DiskFiles implements Files {
     const name = path.slice(cut + 1);
     const entry = cut <= 0 ? 'link' : this.#entriesOf(path.slice(0, cut))?.get(name);
     if (entry !== 'link' && entry !== undefined) return `${this.#realFolder(path.slice(0, cut))}/${name}`;
-    const real = realpathSync.native(path);
+    const real = realPathNow(path) ?? path;
     this.#realPaths.set(path, real);
     return real;
   }
@@ -96,13 +96,15 @@ export class DiskFiles implements Files {
   #realFolder(folder: string): string {
     const known = this.#realPaths.get(folder);
     if (known !== undefined) return known;
-    const real = realpathSync.native(folder);
+    const real = realPathNow(folder) ?? folder;
     this.#realPaths.set(folder, real);
     return real;
   }
 }
 
 function textOnDisk(path: string): string | undefined {
+  // Reading a pipe would never end.
+  if (!statNow(path)?.isFile()) return undefined;
   try {
     return readFileSync(path, 'utf8');
   } catch {
@@ -112,8 +114,26 @@ function textOnDisk(path: string): string | undefined {
 
 /** What is there; links are followed. */
 export function kindOnDisk(path: string): Kind {
-  const stats = statSync(path, { throwIfNoEntry: false });
+  const stats = statNow(path);
   return stats?.isFile() ? 'file' : stats?.isDirectory() ? 'folder' : undefined;
+}
+
+/** The state of what is at a path, links followed; `undefined` for whatever can't be looked at. */
+export function statNow(path: string): Stats | undefined {
+  try {
+    return statSync(path, { throwIfNoEntry: false });
+  } catch {
+    return undefined; // a circle of links, a name that is too long, a folder that may not be entered: nobody can read it
+  }
+}
+
+/** A path with all links followed; `undefined` where there is nothing. */
+export function realPathNow(path: string): string | undefined {
+  try {
+    return realpathSync.native(path);
+  } catch {
+    return undefined; // as above
+  }
 }
 
 /** Reads a folder. */

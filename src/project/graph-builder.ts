@@ -1,5 +1,6 @@
 import { modulesRunEarly } from '../core/graph/cycles.js';
 import { type Edge, isLazy, type ModuleGraph } from '../core/graph/module-graph.js';
+import { fileOfId } from '../core/module-id.js';
 import type { Problem } from '../core/problem.js';
 import type { Trace } from '../core/trace.js';
 import { contentHash } from './content-hash.js';
@@ -185,19 +186,38 @@ export class GraphBuilder {
     unsent.changed.add(id);
   }
 
+  /** Loads a module. Whatever goes wrong in that is a problem of this module and keeps no other from being there. */
   async #load(id: string): Promise<Loaded> {
-    const { loader, pages, files, trace, turn } = this.#options;
-    await turn();
+    await this.#options.turn();
+    try {
+      return await this.#loadNow(id);
+    } catch (error) {
+      const isTooDeep = error instanceof RangeError;
+      const message = error instanceof Error ? error.message : String(error);
+      const told = isTooDeep
+        ? {
+            code: 'file-too-large',
+            message: `${id} is too long or too deeply nested to be read: ${message}.`,
+            hint: 'Divide it.',
+          }
+        : {
+            code: 'internal-error',
+            message: `Vine Spark failed on ${id}: ${message}`,
+            hint: `Please report this. ${stackOf(error)}`,
+          };
+      return { problems: [{ severity: 'error', file: fileOfId(id), ...told } as Problem] };
+    }
+  }
+
+  async #loadNow(id: string): Promise<Loaded> {
+    const { loader, pages, files, trace } = this.#options;
     if (id === emptyModule) return loader.empty();
     const isChecked = this.#script(id)?.isChecked ?? false;
     const inline = pages.inlineText(id);
     if (inline !== undefined) return loader.script(id, inline, { hash: contentHash(inline), isChecked });
     const from = trace.now();
     const file = files.load(id);
-    if (!file) {
-      const message = `${id} cannot be read.`;
-      return { problems: [{ code: 'file-unreadable', severity: 'error', message, file: id, hint: 'Look at its permissions.' }] };
-    }
+    if (!file) return { problems: [files.problemOf(id)] };
     trace.span('module', 'read and hash', from, { id });
     return loader.load(id, file.content, { hash: file.hash, isChecked });
   }
@@ -222,6 +242,10 @@ export class GraphBuilder {
     const content = this.#options.graph.content(id);
     return content?.kind === 'script' ? content : undefined;
   }
+}
+
+function stackOf(error: unknown): string {
+  return error instanceof Error ? (error.stack ?? '').split('\n').slice(1, 6).join('\n') : '';
 }
 
 function isSameContent(before: ModuleContent | undefined, after: ModuleContent): boolean {

@@ -1,6 +1,6 @@
-import { realpathSync, type Stats, statSync } from 'node:fs';
+import type { Stats } from 'node:fs';
 import { contentHash } from './content-hash.js';
-import { entriesOnDisk, type FolderEntries, kindOnDisk, type SeenOnDisk } from './disk-files.js';
+import { entriesOnDisk, type FolderEntries, kindOnDisk, realPathNow, type SeenOnDisk, statNow } from './disk-files.js';
 import { hashOfFile } from './module-files.js';
 
 /**
@@ -34,7 +34,7 @@ export const noticedMs = 500;
 export function takeInputs({ files, folders, links, realPaths }: InputsTaken, since: number): Inputs | undefined {
   const until = since - coarsestMs;
   const input = (path: string, hash: string | undefined): Input | undefined => {
-    const stats = statSync(path, { throwIfNoEntry: false });
+    const stats = statNow(path);
     if (hash === undefined) return stats === undefined || stats.ctimeMs >= until ? [path, '', ''] : undefined;
     // What changed since may have been read before or after.
     const stamp = stats && stats.ctimeMs < until ? stampOf(stats) : '';
@@ -60,7 +60,7 @@ export function areStill({ files, folders, links, realPaths }: Inputs): boolean 
     files.every((input) => isStill(input, hashOfFile)) &&
     folders.every((input) => isStill(input, hashOfFolder)) &&
     links.every(([path, kind]) => (kindOnDisk(path) ?? '') === kind) &&
-    realPaths.every(([path, real]) => realPathOf(path) === real)
+    realPaths.every(([path, real]) => realPathNow(path) === real)
   );
 }
 
@@ -70,7 +70,7 @@ export function areCostly({ files, folders }: Inputs): boolean {
 }
 
 function isStill([path, stamp, hash]: Input, read: (path: string) => string | undefined): boolean {
-  const stats = statSync(path, { throwIfNoEntry: false });
+  const stats = statNow(path);
   if (stats === undefined) return stamp === '' && hash === '';
   return (stamp !== '' && stampOf(stats) === stamp) || (hash !== '' && read(path) === hash);
 }
@@ -88,12 +88,4 @@ function hashOfFolder(path: string): string | undefined {
 function hashOfEntries(entries: FolderEntries): string {
   const lines = [...entries].filter(([name]) => name !== '.cache').map(([name, kind]) => `${name} ${kind}`);
   return contentHash(lines.sort().join('\n'));
-}
-
-function realPathOf(path: string): string | undefined {
-  try {
-    return realpathSync.native(path);
-  } catch {
-    return undefined; // it has gone
-  }
 }

@@ -1,9 +1,11 @@
 import { createWriteStream, existsSync, mkdirSync, readdirSync, readFileSync, renameSync, rmSync, statSync } from 'node:fs';
-import { join } from 'node:path';
+import { basename, join } from 'node:path';
 import { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
+import { crc32 } from 'node:zlib';
 import { batches, type TextParts } from '../core/batches.js';
 import { contentHash } from './content-hash.js';
+import { statNow } from './disk-files.js';
 import { areCostly, areStill, type Inputs } from './inputs.js';
 
 /** What a page needs of the style sheets that its modules import. */
@@ -14,13 +16,11 @@ export interface PageSheets {
   urls: Record<string, string>;
 }
 
-/** A piece as a file. */
+/** A piece as it was kept: what of it is the same for all pages. */
 export interface KeptPiece {
   name: string;
   tag: string;
-  /** Absolute path. */
-  path: string;
-  bytes: number;
+  content: Buffer;
 }
 
 /** What pages were answered. */
@@ -35,7 +35,8 @@ interface KeptFile {
   fingerprint: string;
   inputs: Inputs;
   pages: Record<string, PageSheets>;
-  pieces: (Omit<KeptPiece, 'path'> & { file: string })[];
+  /** `sum` is the CRC-32 of the file. */
+  pieces: { name: string; tag: string; file: string; bytes: number; sum: number }[];
 }
 
 /** Starts that are kept, e.g. with different pages. */
@@ -50,24 +51,30 @@ const sheetsName = 'sheets.json';
 export class LastStart {
   readonly #folder: string;
   readonly #kept: KeptFile;
+  readonly #onNote: (note: string) => void;
   #sheets: Record<string, string> | undefined;
 
-  private constructor(folder: string, kept: KeptFile) {
+  private constructor(folder: string, kept: KeptFile, onNote: (note: string) => void) {
     this.#folder = folder;
     this.#kept = kept;
+    this.#onNote = onNote;
   }
 
   /** What holds still of the last start with this fingerprint; `undefined` where there is none, or something has changed. */
-  static find(cacheFolder: string, fingerprint: string): LastStart | undefined {
+  static find(cacheFolder: string, fingerprint: string, onNote: (note: string) => void): LastStart | undefined {
     const folder = folderOf(cacheFolder, fingerprint);
     try {
       if (!existsSync(join(folder, listName))) return undefined;
-      const kept = JSON.parse(readFileSync(join(folder, listName), 'utf8')) as KeptFile;
-      const isWhole = kept.pieces.every(({ file, bytes }) => statSync(join(folder, file)).size === bytes);
-      const isValid = kept.fingerprint === fingerprint && isWhole && areStill(kept.inputs);
-      return isValid ? new LastStart(folder, kept) : undefined;
-    } catch {
-      return undefined; // cut off or made by something else: this start makes everything and keeps it anew
+      const kept = readSealed(join(folder, listName)) as KeptFile;
+      const isWhole = kept.pieces.every(({ file, bytes }) => statNow(join(folder, file))?.size === bytes);
+      if (!isWhole) throw new Error('a piece is not whole');
+      const isValid = kept.fingerprint === fingerprint && areStill(kept.inputs);
+      return isValid ? new LastStart(folder, kept, onNote) : undefined;
+    } catch (error) {
+      // This start makes everything and keeps it anew.
+      dropDamaged(folder);
+      onNote(`the answers of the last start are not used: ${error instanceof Error ? error.message : String(error)}`);
+      return undefined;
     }
   }
 
@@ -77,25 +84,34 @@ export class LastStart {
   }
 
   page(id: string): PageSheets | undefined {
-    return this.#kept.pages[id];
+    return Object.hasOwn(this.#kept.pages, id) ? this.#kept.pages[id] : undefined;
   }
 
-  /** Absent too where another server of the project has put newer ones in their place. */
+  /** The tag of a piece. */
+  tagOf(name: string): string | undefined {
+    return this.#kept.pieces.find((kept) => kept.name === name)?.tag;
+  }
+
+  /** Absent too where another server of the project has put newer ones in their place, or where it is damaged. */
   piece(name: string): KeptPiece | undefined {
     const piece = this.#kept.pieces.find((kept) => kept.name === name);
-    if (!piece) return undefined;
-    const path = join(this.#folder, piece.file);
-    return existsSync(path) ? { ...piece, path } : undefined;
+    const content = piece && contentOf(join(this.#folder, piece.file));
+    if (!piece || !content) return undefined;
+    if (content.length === piece.bytes && crc32(content) === piece.sum) return { name, tag: piece.tag, content };
+    dropDamaged(this.#folder);
+    this.#onNote(`the answers of the last start are not used: ${piece.file} is damaged`);
+    return undefined;
   }
 
   /** The text of a sheet in a version. */
   sheet(id: string, version: string): string | undefined {
     try {
-      this.#sheets ??= JSON.parse(readFileSync(join(this.#folder, sheetsName), 'utf8')) as Record<string, string>;
+      this.#sheets ??= readSealed(join(this.#folder, sheetsName)) as Record<string, string>;
     } catch {
       this.#sheets = {}; // it comes from the build, when that is there
     }
-    return this.#sheets[`${id}?${version}`];
+    const key = `${id}?${version}`;
+    return Object.hasOwn(this.#sheets, key) ? this.#sheets[key] : undefined;
   }
 }
 
@@ -112,19 +128,15 @@ export async function keepStart(
     const written: KeptFile['pieces'] = [];
     for (const { name, tag, parts } of pieces) {
       const file = `${contentHash(name)}-${tag}.js`;
-      const path = join(folder, file);
-      if (!existsSync(path)) await writeWhole(path, parts);
-      written.push({ name, tag, file, bytes: statSync(path).size });
+      written.push({ name, tag, file, ...(await writeWhole(join(folder, file), parts)) });
     }
-    await writeWhole(join(folder, sheetsName), [JSON.stringify(sheets)]);
-    await writeWhole(join(folder, listName), [
-      JSON.stringify({ fingerprint, inputs, pages, pieces: written } satisfies KeptFile),
-    ]);
+    await writeSealed(join(folder, sheetsName), sheets);
+    await writeSealed(join(folder, listName), { fingerprint, inputs, pages, pieces: written } satisfies KeptFile);
     const inUse = new Set([...written.map(({ file }) => file), sheetsName, listName]);
     for (const name of readdirSync(folder)) if (!inUse.has(name)) rmSync(join(folder, name), { force: true });
     dropOldStarts(cacheFolder);
   } catch {
-    rmSync(join(folder, listName), { force: true }); // the disk is full, or the folder went away
+    dropDamaged(folder); // the disk is full, or the folder went away
   }
 }
 
@@ -132,11 +144,62 @@ function folderOf(cacheFolder: string, fingerprint: string): string {
   return join(cacheFolder, `start-${contentHash(fingerprint)}`);
 }
 
-/** Writes under another name first, so that nobody ever reads half a file. */
-async function writeWhole(path: string, parts: TextParts): Promise<void> {
+/** Writes under another name first, so that nobody ever reads half a file. Returns what tells later whether it's whole. */
+async function writeWhole(path: string, parts: TextParts): Promise<{ bytes: number; sum: number }> {
   const temporary = `${path}.${process.pid}`;
-  await pipeline(Readable.from(batches(parts)), createWriteStream(temporary));
-  renameSync(temporary, path);
+  let bytes = 0;
+  let sum = 0;
+  const counted = function* () {
+    for (const batch of batches(parts)) {
+      const chunk = Buffer.from(batch);
+      bytes += chunk.length;
+      sum = crc32(chunk, sum);
+      yield chunk;
+    }
+  };
+  try {
+    await pipeline(Readable.from(counted()), createWriteStream(temporary));
+    renameSync(temporary, path);
+  } catch (error) {
+    rmSync(temporary, { force: true });
+    throw error;
+  }
+  return { bytes, sum };
+}
+
+/** JSON with its checksum in front. */
+async function writeSealed(path: string, value: object): Promise<void> {
+  const text = JSON.stringify(value);
+  await writeWhole(path, [`${crc32(text)}\n`, text]);
+}
+
+/**
+ * Reads what `writeSealed` wrote.
+ *
+ * @throws Error where it's something else.
+ */
+function readSealed(path: string): unknown {
+  const text = readFileSync(path, 'utf8');
+  const end = text.indexOf('\n');
+  if (String(crc32(text.slice(end + 1))) !== text.slice(0, end)) throw new Error(`${basename(path)} is damaged`);
+  return JSON.parse(text.slice(end + 1));
+}
+
+function contentOf(path: string): Buffer | undefined {
+  try {
+    return readFileSync(path);
+  } catch {
+    return undefined;
+  }
+}
+
+/** Takes away what others could take for answers. */
+function dropDamaged(folder: string): void {
+  try {
+    rmSync(join(folder, listName), { force: true });
+  } catch {
+    // It may not be written, and is found to be damaged again.
+  }
 }
 
 function dropOldStarts(cacheFolder: string): void {

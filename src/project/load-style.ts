@@ -38,7 +38,7 @@ export async function loadStyle(
       return target;
     }
     // A missing image leaves a gap in the page; a missing sheet leaves it bare.
-    if (reference.kind === 'sheet' && 'failure' in resolution) {
+    if ('failure' in resolution && (reference.kind === 'sheet' || resolution.failure.reason === 'refused')) {
       const start = Math.max(0, source.indexOf(reference.specifier));
       const place = { file: id, text: source, start, end: start + reference.specifier.length };
       problems.push(
@@ -76,5 +76,6 @@ export function resolveReference(
 ): Resolution {
   const isPath = /^[./]/.test(specifier);
   const first = resolver.resolve(isPath ? specifier : `./${specifier}`, file, 'style');
-  return isPath || 'found' in first || kind === 'file' ? first : resolver.resolve(specifier, file, 'style');
+  const isRefused = 'failure' in first && first.failure.reason === 'refused';
+  return isPath || isRefused || 'found' in first || kind === 'file' ? first : resolver.resolve(specifier, file, 'style');
 }

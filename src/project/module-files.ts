@@ -1,6 +1,11 @@
 import { readFileSync } from 'node:fs';
+import { fileOfId, splitId } from '../core/module-id.js';
+import type { Problem } from '../core/problem.js';
+import { explainRefusal } from '../core/resolve/explain-failure.js';
 import { kindOfFile } from '../core/translate/kinds.js';
 import { contentHash } from './content-hash.js';
+import { realPathNow, statNow } from './disk-files.js';
+import type { FileGate } from './file-gate.js';
 import type { Paths } from './paths.js';
 
 /** What a module's file holds: text where its kind is text, else bytes. */
@@ -11,6 +16,7 @@ export interface FileContent {
 
 /** Reads a file as bytes; `undefined` where it has gone. */
 export function readIfThere(path: string): Buffer | undefined {
+  if (!statNow(path)?.isFile()) return undefined;
   try {
     return readFileSync(path);
   } catch {
@@ -24,6 +30,9 @@ export function hashOfFile(path: string): string | undefined {
   return bytes && contentHash(kindOfFile(path) === 'asset' ? bytes : bytes.toString());
 }
 
+/** Texts that are longer can't be worked with in any reasonable time. */
+const longestFile = 64 << 20;
+
 /** The files of modules: reads them, and remembers by their hashes what of them was loaded. */
 export class ModuleFiles {
   readonly #paths: Paths;
@@ -32,8 +41,37 @@ export class ModuleFiles {
   /** What was found to be news and will be loaded next. */
   readonly #news = new Map<string, FileContent>();
 
-  constructor(paths: Paths) {
+  readonly #gate: FileGate;
+
+  constructor(paths: Paths, gate: FileGate) {
     this.#paths = paths;
+    this.#gate = gate;
+  }
+
+  /** Why `load` gave nothing. */
+  problemOf(id: string): Problem {
+    const file = fileOfId(id);
+    const path = this.#paths.fileOf(file);
+    const real = realPathNow(path);
+    const why = real === undefined ? undefined : this.#gate.refusal(path, real);
+    const told = { severity: 'error', file } as const;
+    if (real !== undefined && why !== undefined) return { ...told, ...explainRefusal({ why, file: real }, file) };
+    const size = statNow(path)?.size;
+    if (size !== undefined && size > longestFile)
+      return {
+        ...told,
+        code: 'file-too-large',
+        message: `${file} has ${Math.round(size / 2 ** 20)} MB, and more than ${longestFile >> 20} MB are not read.`,
+        hint: 'Let the page fetch it, or divide it.',
+      };
+    return size === undefined
+      ? {
+          ...told,
+          code: 'file-missing',
+          message: `${file} is not there any more.`,
+          hint: 'Bring it back, or take out what names it.',
+        }
+      : { ...told, code: 'file-unreadable', message: `${file} cannot be read.`, hint: 'Look at its permissions.' };
   }
 
   /** Whether something of a module's file was loaded. */
@@ -78,9 +116,12 @@ export class ModuleFiles {
   }
 
   #read(id: string): FileContent | undefined {
-    const [file, type] = id.split('?') as [string, string | undefined];
+    const { file, type } = splitId(id);
     const path = this.#paths.fileOf(file);
     const isText = type === undefined ? kindOfFile(file) !== 'asset' : type !== 'bytes' && type !== 'url';
+    const stats = statNow(path);
+    // Not a pipe or a device, which would never end.
+    if (!stats?.isFile() || stats.size > longestFile || !this.#gate.mayRead(path)) return undefined;
     try {
       const content = isText ? readFileSync(path, 'utf8') : readFileSync(path);
       return { content, hash: contentHash(content) };

@@ -5,6 +5,7 @@ import { lineStarts } from '../core/line-index.js';
 import { linkCommonJs } from '../core/link/link-commonjs.js';
 import { linkBytes, linkConstructedSheet, linkJson, linkText, linkUrl } from '../core/link/link-data.js';
 import type { Linked, ModuleRequest } from '../core/link/linked.js';
+import { splitId } from '../core/module-id.js';
 import type { RuntimeEdges } from '../core/pieces/runtime-edges.js';
 import { type Problem, problemAt } from '../core/problem.js';
 import type { Resolver } from '../core/resolve/resolver.js';
@@ -12,6 +13,7 @@ import { SourceText } from '../core/source-text.js';
 import type { Trace } from '../core/trace.js';
 import { chooseHandle } from '../core/translate/handle.js';
 import { kindOfFile } from '../core/translate/kinds.js';
+import type { RawMap } from '../core/translate/translate-script.js';
 import { type CompiledScript, isInPackage, type NotCompiled, placeIn } from './compile-script.js';
 import { contentHash, quickHash } from './content-hash.js';
 import type { DiskCache } from './disk-cache.js';
@@ -22,6 +24,7 @@ import { preactRefresh, type RequestTargets } from './request-targets.js';
 import { ScriptCompiler, type SourceVersion } from './script-compiler.js';
 import type { StyleCompiler } from './style-compiler.js';
 import type { TsSettings } from './ts-settings.js';
+import { inTime } from './turns.js';
 
 /** A module as far as it could be made: with content and edges, or with what is wrong. */
 export type Loaded =
@@ -80,8 +83,8 @@ export class ModuleLoader {
   }
 
   async load(id: string, content: string | Buffer, version: SourceVersion): Promise<Loaded> {
-    const [path, type] = id.split('?');
-    if (type) return this.#withType(id, path!, type, content);
+    const { file, type } = splitId(id);
+    if (type) return this.#withType(id, file, type, content);
     const adapter = this.#options.adapters.find(({ files }) => id.search(files) !== -1);
     if (adapter) return this.#adapted(id, content.toString(), adapter, version);
     const kind = kindOfFile(id);
@@ -152,19 +155,20 @@ export class ModuleLoader {
     const file = paths.fileOf(id);
     const dependencies: string[] = [];
     try {
-      const result = await adapter.translate(source, {
+      const answer = adapter.translate(source, {
         file,
         id,
-        dependOn: (path) => dependencies.push(paths.idOf(resolve(dirname(file), path))),
+        dependOn: (path) => dependencies.push(paths.idOf(resolve(dirname(file), String(path)))),
       });
-      const { code, map } = typeof result === 'string' ? { code: result, map: undefined } : result;
+      const { code, map } = resultOf(await inTime(answer, adapterMs, 'it has not answered'));
       const translated = { text: code, handle: chooseHandle(code), ...(map ? { map } : {}) };
       const loaded = await this.#finished(id, source, await this.#scripts.link(id, source, translated, version.isChecked));
       if ('content' in loaded && loaded.content.kind === 'script') loaded.content.dependencies = dependencies;
       return loaded;
     } catch (error) {
-      const { line = 1, column = 1, message } = error as { line?: number; column?: number; message: string };
-      const start = (lineStarts(source)[line - 1] ?? 0) + column - 1;
+      const { line, column } = Object(error) as { line?: unknown; column?: unknown };
+      const message = error instanceof Error ? error.message : String(error);
+      const start = (lineStarts(source)[positive(line) - 1] ?? 0) + positive(column) - 1;
       return {
         problems: [
           problemAt(
@@ -205,14 +209,17 @@ export class ModuleLoader {
     const { targets } = this.#options;
     for (const request of linked.requests) {
       if (request.isPattern) {
-        for (const [specifier, target] of targets.matches(id, request.specifier)) {
+        const { matches, problem } = targets.matches(id, request.specifier);
+        if (problem) problems.push(problemAt(await this.#placeOf(id, source, request, script), problem));
+        for (const [specifier, target] of matches) {
           edges.push({ kind: 'dynamic', specifier, target });
           runtime.dynamic = { ...runtime.dynamic, [specifier]: { id: target, piece: this.#options.lazyPiece(target) } };
         }
         continue;
       }
       if (request.kind === 'url' || request.kind === 'worker') {
-        const target = targets.ofUrl(id, request);
+        const { target, problem } = targets.ofUrl(id, request);
+        if (problem) problems.push(problemAt(await this.#placeOf(id, source, request, script), problem));
         urls.push({ kind: request.kind, specifier: request.specifier, ...(target ? { target } : {}) });
         if (target) edges.push({ kind: request.kind, specifier: request.specifier, target });
         continue;
@@ -277,4 +284,21 @@ export class ModuleLoader {
       };
     }
   }
+}
+
+/** How long an adapter may take for one file. */
+const adapterMs = 30_000;
+
+/** Checks what an adapter gave. */
+function resultOf(result: unknown): { code: string; map?: RawMap } {
+  if (typeof result === 'string') return { code: result };
+  const { code, map } = Object(result) as { code?: unknown; map?: unknown };
+  if (typeof code !== 'string') throw new Error('it must give the code of a module as a text, or an object with code and map.');
+  const isMap = typeof (map as Partial<RawMap> | undefined)?.mappings === 'string';
+  return isMap ? { code, map: map as RawMap } : { code };
+}
+
+/** A line or column as an error may have it. */
+function positive(value: unknown): number {
+  return typeof value === 'number' && Number.isSafeInteger(value) && value > 0 ? value : 1;
 }

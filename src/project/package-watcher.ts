@@ -8,6 +8,8 @@ export interface PackageWatcherOptions {
   isAwaited: boolean;
   /** Packages were installed, upgraded, linked or edited. `since`: `performance.now()` of the first sign of it. */
   onChange(since: number): void;
+  /** The system lets no more be watched. */
+  onLimit(code: string): void;
 }
 
 /** Installing takes a while and touches many files; it's over when nothing has happened for this long. */
@@ -32,6 +34,12 @@ export class PackageWatcher {
       ignoreInitial: true,
       depth: 0,
       ignored: (path, stats) => stats?.isFile() === true && !this.#files.has(path) && !markers.has(basename(path)),
+    });
+    let isTold = false;
+    this.#watcher.on('error', (error) => {
+      const { code } = error as NodeJS.ErrnoException;
+      if (!isTold && (code === 'ENOSPC' || code === 'EMFILE')) options.onLimit(code);
+      isTold = true;
     });
     this.#watcher.on('all', () => this.#note());
     // A package whose folder is replaced by another or by a link within a moment: the watcher sees what was there before.

@@ -1,12 +1,17 @@
 import { dirname, resolve } from 'node:path';
 import type { Files } from '../core/files.js';
+import type { Problem } from '../core/problem.js';
+import { explainRefusal } from '../core/resolve/explain-failure.js';
 import type { Resolver } from '../core/resolve/resolver.js';
+import { realPathNow } from './disk-files.js';
+import type { FileGate } from './file-gate.js';
 import { openPage, type Page } from './page.js';
 import type { Paths } from './paths.js';
 
 export interface PageSetOptions {
   paths: Paths;
   files: Files;
+  gate: FileGate;
   resolver: Resolver;
   installCommand: string;
 }
@@ -27,10 +32,51 @@ export class PageSet {
   /** Reads a page anew. */
   read(id: string): Page {
     const { files, paths } = this.#options;
-    const text = files.readText(paths.fileOf(id)) ?? '';
-    const page = openPage(id, text, { ...this.#options, hasImports: (script) => this.#hasImports(script) });
+    const file = paths.fileOf(id);
+    const unreadable = this.#unreadable(id, file);
+    const text = unreadable ? '' : (files.readText(file) ?? '');
+    const page = this.#open(id, text);
+    if (unreadable) page.problems.push(unreadable);
     this.byId.set(id, page);
     return page;
+  }
+
+  #open(id: string, text: string): Page {
+    const options = { ...this.#options, hasImports: (script: string) => this.#hasImports(script) };
+    try {
+      return openPage(id, text, options);
+    } catch (error) {
+      // Elements stand in each other by the thousand.
+      if (!(error instanceof RangeError)) throw error;
+      const page = openPage(id, '', options);
+      const message = `The page ${id} is too deeply nested to be read.`;
+      page.problems.push({
+        code: 'file-too-large',
+        severity: 'error',
+        file: id,
+        message,
+        hint: 'Let scripts make a part of it.',
+      });
+      return page;
+    }
+  }
+
+  /** What keeps a page's file from being read. */
+  #unreadable(id: string, file: string): Problem | undefined {
+    const { gate, files } = this.#options;
+    const told = { severity: 'error', file: id } as const;
+    const real = realPathNow(file);
+    if (real === undefined)
+      return {
+        ...told,
+        code: 'page-missing',
+        message: `The page ${id} is not there any more.`,
+        hint: 'Bring it back, or name another.',
+      };
+    const why = gate.refusal(file, real);
+    if (why !== undefined) return { ...told, ...explainRefusal({ why, file: real }, id) };
+    if (files.readText(file) !== undefined) return undefined;
+    return { ...told, code: 'file-unreadable', message: `The page ${id} cannot be read.`, hint: 'Look at its permissions.' };
   }
 
   /** The modules and sheets that pages name themselves. */

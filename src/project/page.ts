@@ -56,13 +56,16 @@ export function openPage(id: string, text: string, { paths, resolver, installCom
     if ('found' in resolution) return paths.idOf(resolution.found);
     const reason =
       'failure' in resolution ? explainFailure(resolution.failure, specifier, { root: paths.root, installCommand }) : undefined;
+    const isRefused = 'failure' in resolution && resolution.failure.reason === 'refused';
     const message = `The page names '${specifier}', but there is no such file.`;
     const inText = text.indexOf(specifier, span.start);
     const start = inText === -1 || inText > span.end ? span.start : inText;
     page.problems.push(
       problemAt(
         { file: id, text, start, end: start + specifier.length },
-        { code: 'file-missing', message, ...(reason?.hint === undefined ? {} : { hint: reason.hint }) },
+        isRefused && reason
+          ? reason
+          : { code: 'file-missing', message, ...(reason?.hint === undefined ? {} : { hint: reason.hint }) },
       ),
     );
     return undefined;

@@ -1,8 +1,8 @@
 import type { ModuleGraph } from '../core/graph/module-graph.js';
 import { digestVersions } from '../core/live/messages.js';
-import { idToPath } from '../core/pieces/id-path.js';
 import type { PieceModule } from '../core/pieces/piece.js';
 import type { RuntimeEdges } from '../core/pieces/runtime-edges.js';
+import { ownUrl, pieceName } from '../core/urls.js';
 import { contentHash } from './content-hash.js';
 import type { ModuleContent, ScriptContent } from './module-content.js';
 import type { StyleSheets } from './style-sheets.js';
@@ -69,6 +69,6 @@ export class PieceModules {
   /** The URL of a worker's script. It changes with everything that runs in the worker, so that a new one replaces it. */
   #workerUrl(id: string): string {
     const digest = this.digest(this.#graph.reachable([id]));
-    return `${this.#base}~vine/worker/${idToPath(id)}.js?v=${digest.toString(16)}`;
+    return `${ownUrl.piece(this.#base, pieceName.worker(id))}?v=${digest.toString(16)}`;
   }
 }

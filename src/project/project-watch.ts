@@ -1,5 +1,8 @@
 import { dirname } from 'node:path';
+import { fileOfId } from '../core/module-id.js';
 import type { PackageFiles } from '../core/resolve/package-json.js';
+import { ownIdPrefix } from '../core/urls.js';
+import { statNow } from './disk-files.js';
 import type { PackageWatcher } from './package-watcher.js';
 import type { Paths } from './paths.js';
 import { type FileChanges, Watcher } from './watcher.js';
@@ -13,12 +16,21 @@ export interface ProjectWatchOptions {
   packages: PackageFiles;
   /** Ids of the modules in use. */
   modules(): Iterable<string>;
+  /** Whether a file (absolute path) is in use. */
+  isUsed(path: string): boolean;
+  /** Absolute paths of everything that counts if the whole project may be another one. */
+  everything(): Iterable<string>;
+  /** Told what the user should know. */
+  onNote(note: string): void;
   /** Something is missing, perhaps a package. */
   isLacking(): boolean;
   onChanges(changes: FileChanges): void;
   /** Files that will probably be among the next changes. */
   onSigns(paths: readonly string[]): void;
 }
+
+/** How often it's looked whether the project's folder is where it was. */
+const rootEveryMs = 1000;
 
 /** How long after packages came into use they are looked through for files to watch: it can wait. */
 const packagesPatienceMs = 300;
@@ -32,6 +44,10 @@ export class ProjectWatch {
   #packages: PackageWatcher | undefined;
   #timer: NodeJS.Timeout | undefined;
   #isClosed = false;
+  #guard: NodeJS.Timeout | undefined;
+  /** Tells the project's folder from others of its name. */
+  #rootId: string | undefined;
+  #isRootGone = false;
 
   constructor(options: ProjectWatchOptions) {
     this.#options = options;
@@ -39,21 +55,69 @@ export class ProjectWatch {
 
   /** Settles when every folder is being watched. What changed after `since` (as of `Date.now()`) counts too. */
   async begin(since: number): Promise<void> {
-    const { root, ignored, poll, onChanges, onSigns, modules, paths } = this.#options;
+    const { modules, paths } = this.#options;
     if (this.#isClosed) return;
-    this.#files = new Watcher({ root, ignored, poll, onChanges, onSigns });
+    this.#files = this.#watcher();
     await this.#files.begin(this.#outside);
     if (this.#isClosed) return;
     this.#files.catchUp(
       since,
-      [...modules()].filter((id) => !id.startsWith('~vine/')).map((id) => paths.fileOf(id.replace(/\?.*$/, ''))),
+      [...modules()].filter((id) => !id.startsWith(ownIdPrefix)).map((id) => paths.fileOf(fileOfId(id))),
     );
     this.packagesChanged();
+    this.#guard ??= setInterval(() => this.#lookForRoot(), rootEveryMs).unref();
+  }
+
+  #watcher(): Watcher {
+    const { root, ignored, poll, onChanges, onSigns, isUsed } = this.#options;
+    this.#rootId = idOfFolder(root);
+    return new Watcher({ root, ignored, poll, onChanges, onSigns, isUsed, onLimit: (code) => this.#noteLimit(code) });
+  }
+
+  #noteLimit(code: string): void {
+    const remedy =
+      code === 'ENOSPC'
+        ? 'raise the limit fs.inotify.max_user_watches (sysctl) to be told of changes at once'
+        : 'raise the limit of open files (ulimit -n, or fs.inotify.max_user_instances) to be told of changes at once';
+    this.#options.onNote(
+      `the system lets no more folders be watched (${code}), so files are looked at again and again: ${remedy}`,
+    );
+  }
+
+  /** The project's folder may be moved away, and come back or be replaced; no watcher tells that. */
+  #lookForRoot(): void {
+    const { root, onNote } = this.#options;
+    const id = idOfFolder(root);
+    if (this.#isClosed || id === this.#rootId) return;
+    if (id === undefined) {
+      if (!this.#isRootGone) onNote('the project folder is gone; what it held goes on being served until it is back');
+      this.#isRootGone = true;
+      return;
+    }
+    this.#isRootGone = false;
+    this.#rootId = id;
+    const old = this.#files;
+    const fresh = this.#watcher();
+    this.#files = fresh;
+    Promise.resolve(old?.close())
+      .then(() => fresh.begin(this.#outside))
+      .then(() => this.#compareAll())
+      .catch((error: unknown) => onNote(`the project folder cannot be watched: ${String(error)}`));
+  }
+
+  /** Lets everything be compared with what is there now. */
+  #compareAll(): void {
+    const { everything, onChanges } = this.#options;
+    const paths = [...new Set(everything())];
+    const there = new Set(paths.filter((path) => statNow(path)?.isFile()));
+    const gone = new Set(paths.filter((path) => !there.has(path)));
+    onChanges({ since: performance.now(), written: there, appeared: new Set(), disappeared: gone, isInPackages: true });
   }
 
   async close(): Promise<void> {
     this.#isClosed = true;
     clearTimeout(this.#timer);
+    clearInterval(this.#guard);
     await Promise.all([this.#files?.close(), this.#packages?.close()]);
   }
 
@@ -75,11 +139,16 @@ export class ProjectWatch {
     const { root, poll, paths, modules, isLacking } = this.#options;
     const { PackageWatcher } = await import('./package-watcher.js');
     if (this.#isClosed) return;
-    this.#packages ??= new PackageWatcher({ root, isAwaited: isLacking(), onChange: (since) => this.#changed(since) });
+    this.#packages ??= new PackageWatcher({
+      root,
+      isAwaited: isLacking(),
+      onChange: (since) => this.#changed(since),
+      onLimit: (code) => this.#noteLimit(code),
+    });
     // Asking for the state of thousands of files again and again would keep a network busy.
     if (poll) return;
     const used = [...modules()].filter((id) => id.includes('node_modules/'));
-    this.#packages.follow(new Set(used.map((id) => paths.fileOf(id.replace(/\?.*$/, '')))));
+    this.#packages.follow(new Set(used.map((id) => paths.fileOf(fileOfId(id)))));
   }
 
   #changed(since: number): void {
@@ -95,4 +164,9 @@ export class ProjectWatch {
     this.#outside.add(folder);
     this.#files?.add(folder);
   }
+}
+
+function idOfFolder(folder: string): string | undefined {
+  const stats = statNow(folder);
+  return stats?.isDirectory() ? `${stats.dev} ${stats.ino}` : undefined;
 }

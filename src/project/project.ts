@@ -1,12 +1,15 @@
+import { join } from 'node:path';
 import { ModuleGraph } from '../core/graph/module-graph.js';
-import { idToPath } from '../core/pieces/id-path.js';
+import { fileOfId, typedIds } from '../core/module-id.js';
 import type { Problem } from '../core/problem.js';
-import { installCommandFor } from '../core/resolve/explain-failure.js';
+import { explainFailure, installCommandFor } from '../core/resolve/explain-failure.js';
 import { Resolver } from '../core/resolve/resolver.js';
 import { lanes } from '../core/trace.js';
+import { ownIdPrefix, ownUrl, pieceName } from '../core/urls.js';
 import { ChangeReader } from './change-reader.js';
 import { DiskCache } from './disk-cache.js';
 import { DiskFiles } from './disk-files.js';
+import { FileGate } from './file-gate.js';
 import { GraphBuilder } from './graph-builder.js';
 import type { LastStart, StartAnswers } from './last-start.js';
 import { resolveReference } from './load-style.js';
@@ -40,6 +43,8 @@ export class Project extends TypedEvents<ProjectEvents> {
   readonly graph = new ModuleGraph<ModuleContent>();
   readonly sheets: StyleSheets;
   readonly pieces: PieceModules;
+  /** Which files may leave this machine. */
+  readonly gate: FileGate;
   /** Number of the last update. */
   build: number;
   readonly #files = new DiskFiles();
@@ -85,10 +90,18 @@ export class Project extends TypedEvents<ProjectEvents> {
       ...fromImportMaps(specifier, this.#pages.all(), this.paths),
       ...this.#typescript.candidates(specifier, folder),
     ];
-    this.#resolver = new Resolver({ files: this.#files, root, alias, roots, conditions, mapped });
+    const refusal = (path: string, real: string) => this.gate.refusal(path, real);
+    this.#resolver = new Resolver({ files: this.#files, root, alias, roots, conditions, mapped, refusal });
+    this.gate = new FileGate({ root, packages: this.#resolver.packages });
     this.#typescript = new TsSettings(root, this.#resolver.packages);
     const installCommand = installCommandFor(root, (path) => this.#files.kindOf(path) === 'file');
-    this.#pages = new PageSet({ paths: this.paths, files: this.#files, resolver: this.#resolver, installCommand });
+    this.#pages = new PageSet({
+      paths: this.paths,
+      files: this.#files,
+      gate: this.gate,
+      resolver: this.#resolver,
+      installCommand,
+    });
     this.sheets = new StyleSheets(this.graph, base, this.paths);
     this.pieces = new PieceModules(this.graph, this.sheets, base);
     this.#compiler = new StyleCompiler({
@@ -96,13 +109,17 @@ export class Project extends TypedEvents<ProjectEvents> {
       mapped: (specifier, folder) => this.#resolver.mapped(specifier, folder),
       resolve: (specifier, file) => {
         const resolution = resolveReference({ kind: 'sheet', specifier }, file, this.#resolver);
-        return 'found' in resolution ? resolution.found : undefined;
+        if ('found' in resolution) return resolution;
+        const failure = 'failure' in resolution ? resolution.failure : ({ reason: 'file-missing', tried: specifier } as const);
+        return { problem: explainFailure(failure, specifier, { root, installCommand }) };
       },
+      gate: this.gate,
     });
     const targets = new RequestTargets({
       paths: this.paths,
       resolver: this.#resolver,
       files: this.#files,
+      gate: this.gate,
       adapters,
       installCommand,
     });
@@ -117,7 +134,7 @@ export class Project extends TypedEvents<ProjectEvents> {
       constants,
       trace: options.trace,
       cache: () => this.#cache,
-      lazyPiece: (id) => `${base}~vine/piece/lazy/${idToPath(id)}.js`,
+      lazyPiece: (id) => ownUrl.piece(base, pieceName.lazy(id)),
     });
     this.#updates = new UpdateMaker({
       graph: this.graph,
@@ -126,9 +143,14 @@ export class Project extends TypedEvents<ProjectEvents> {
       unsent: this.#unsent,
       translations: () => this.#loader.translations,
     });
-    const moduleFiles = new ModuleFiles(this.paths);
+    const moduleFiles = new ModuleFiles(this.paths, this.gate);
     const parts = { options, paths: this.paths, graph: this.graph, files: this.#files, moduleFiles };
-    this.#keeper = new StartKeeper({ ...parts, typescript: this.#typescript, compiler: this.#compiler });
+    this.#keeper = new StartKeeper({
+      ...parts,
+      typescript: this.#typescript,
+      compiler: this.#compiler,
+      onNote: (note) => this.emit('note', note),
+    });
     this.#builder = new GraphBuilder({
       graph: this.graph,
       loader: this.#loader,
@@ -147,6 +169,9 @@ export class Project extends TypedEvents<ProjectEvents> {
       paths: this.paths,
       packages: this.#resolver.packages,
       modules: () => this.graph.ids(),
+      isUsed: (path) => this.#isUsed(path),
+      everything: () => this.#everything(),
+      onNote: (note) => this.emit('note', note),
       isLacking: () => this.#builder.failed.size > 0,
       onChanges: (changes) => this.#noted(changes),
       onSigns: (paths) => this.#builder.prepare(paths.map((path) => this.paths.idOf(path))),
@@ -165,6 +190,7 @@ export class Project extends TypedEvents<ProjectEvents> {
       madeOf: this.#builder.madeOf,
       failed: this.#builder.failed,
       moduleFiles,
+      gate: this.gate,
     });
   }
 
@@ -289,8 +315,12 @@ export class Project extends TypedEvents<ProjectEvents> {
     return this.#turns.ended();
   }
 
-  /** Makes sure that a module behind a dynamic import is there, with all it needs. */
+  /**
+   * Makes sure that a module behind a dynamic import is there, with all it needs. The id may come from anywhere: one that no
+   * module asks for is none.
+   */
   async ensure(id: string): Promise<boolean> {
+    if (this.graph.importers(id).length === 0) return this.graph.isRoot(id) && this.graph.has(id);
     await this.#turns.take(async () => {
       const before = this.problems.length;
       await this.#unsent.without(async () => {
@@ -307,6 +337,29 @@ export class Project extends TypedEvents<ProjectEvents> {
     if (id.split('/').some((part) => part.startsWith('.') && part !== '..')) return false;
     const isKnown = this.pages.has(id) || this.graph.has(id) || this.#builder.failed.has(id) || this.#builder.madeOf.isUsed(id);
     return (isKnown || this.problems.some(({ file }) => file === id)) && this.#files.kindOf(this.paths.fileOf(id)) === 'file';
+  }
+
+  #isUsed(path: string): boolean {
+    const id = this.paths.idOf(path);
+    const isModule = [id, ...typedIds(id)].some((known) => this.graph.has(known) || this.#builder.failed.has(known));
+    return isModule || this.pages.has(id) || this.#builder.madeOf.isUsed(id) || this.#served.has(path) || this.#isWanted(path);
+  }
+
+  /** Whether some module asks for a file of that name in vain. */
+  #isWanted(path: string): boolean {
+    const name = path.slice(path.lastIndexOf('/') + 1);
+    return this.problems.some(
+      ({ code, frame }) => code === 'import-unresolved' && frame?.some(({ text }) => text.includes(name)),
+    );
+  }
+
+  /** Absolute paths of all files that went into what is served. */
+  *#everything(): Generator<string> {
+    const { root, settingsFiles } = this.options;
+    for (const id of [...this.graph.ids(), ...this.#builder.failed.keys()])
+      if (!id.startsWith(ownIdPrefix) && this.#pages.inlineText(id) === undefined) yield this.paths.fileOf(fileOfId(id));
+    for (const id of this.pages.keys()) yield this.paths.fileOf(id);
+    yield* [...this.#served.keys(), ...settingsFiles, join(root, 'package.json')];
   }
 
   #noted(changes: FileChanges): void {

@@ -1,13 +1,17 @@
 import { createRequire } from 'node:module';
-import { dirname, join } from 'node:path';
+import { dirname, isAbsolute, join } from 'node:path';
 import type { Adapter } from '../core/adapter.js';
 import type { Files } from '../core/files.js';
 import type { Edge } from '../core/graph/module-graph.js';
 import type { ModuleRequest } from '../core/link/linked.js';
+import { fileOfId, typedId } from '../core/module-id.js';
 import type { Problem } from '../core/problem.js';
-import { explainFailure } from '../core/resolve/explain-failure.js';
+import { explainFailure, explainRefusal } from '../core/resolve/explain-failure.js';
 import type { Resolver } from '../core/resolve/resolver.js';
 import { kindOfFile } from '../core/translate/kinds.js';
+import { ownIdPrefix } from '../core/urls.js';
+import { realPathNow } from './disk-files.js';
+import type { FileGate } from './file-gate.js';
 import type { Paths } from './paths.js';
 
 const ownRequire = createRequire(import.meta.url);
@@ -19,12 +23,13 @@ const ownPackages = /^@oxc-project\/runtime\/|^@prefresh\/core$/;
 export const preactRefresh = '@prefresh/core';
 
 /** The id of the module that stands for what a package leaves out in browsers. */
-export const emptyModule = '~vine/empty';
+export const emptyModule = `${ownIdPrefix}empty`;
 
 export interface RequestTargetsOptions {
   paths: Paths;
   resolver: Resolver;
   files: Files;
+  gate: FileGate;
   adapters: readonly Adapter[];
   installCommand: string;
 }
@@ -55,13 +60,14 @@ export class RequestTargets {
       if (ownPackages.test(specifier)) return { target: this.ofOwn(specifier) };
     }
     const adapted = this.#byAdapter(id, specifier);
-    if (adapted !== undefined) return { target: adapted };
+    if (adapted !== undefined) return adapted;
     // Preact's refresh runtime works on the project's Preact.
     const from = specifier === 'preact' && id.includes('node_modules/@prefresh/') ? 'page.html' : id;
     const resolution = resolver.resolve(specifier, paths.fileOf(from), kind === 'require' ? 'require' : 'import');
     if ('empty' in resolution) return { target: emptyModule };
     if ('found' in resolution) return { target: withType(paths.idOf(resolution.found), type) };
-    if (kind === 'require' && !isCertain) return {};
+    // What may be tried may fail, but nothing may be tried on files of others.
+    if (kind === 'require' && !isCertain && resolution.failure.reason !== 'refused') return {};
     return { problem: explainFailure(resolution.failure, specifier, { root: paths.root, installCommand }) };
   }
 
@@ -74,44 +80,65 @@ export class RequestTargets {
   areChanged(id: string, edges: readonly Edge[]): boolean {
     return edges.some(({ kind, specifier, target }) => {
       if ((kind !== 'import' && kind !== 'dynamic' && kind !== 'require') || /^[./]/.test(specifier)) return false;
-      return this.ofModule(id, { specifier, kind }).target !== target.replace(/\?.*$/, '');
+      return this.ofModule(id, { specifier, kind }).target !== fileOfId(target);
     });
   }
 
   /** The module or file behind `new URL('…', import.meta.url)`; one that isn't there is left to the browser. */
-  ofUrl(id: string, { specifier, kind }: ModuleRequest): string | undefined {
-    const { resolver, paths } = this.#options;
+  ofUrl(id: string, { specifier, kind }: ModuleRequest): RequestTarget {
+    const { resolver, paths, installCommand } = this.#options;
     const path = /^[./]/.test(specifier) ? specifier : `./${specifier}`;
     const resolution = resolver.resolve(path, paths.fileOf(id), 'import');
-    if (!('found' in resolution)) return undefined;
+    if ('failure' in resolution && resolution.failure.reason === 'refused')
+      return { problem: explainFailure(resolution.failure, specifier, { root: paths.root, installCommand }) };
+    if (!('found' in resolution)) return {};
     const target = paths.idOf(resolution.found);
-    return kind === 'worker' || kindOfFile(target) === 'asset' ? target : `${target}?url`;
+    const isWhole = kind === 'worker' || kindOfFile(target) === 'asset';
+    return { target: isWhole ? target : typedId(target, 'url') };
   }
 
   /** The files that a pattern such as `./berths/*.ts` stands for, by the specifiers that name them. */
-  matches(id: string, pattern: string): [specifier: string, target: string][] {
+  matches(id: string, pattern: string): { matches: [specifier: string, target: string][]; problem?: RequestTarget['problem'] } {
     const [before, after] = pattern.split('*') as [string, string];
-    const { paths, files } = this.#options;
+    const { paths, files, gate } = this.#options;
     const cut = before.lastIndexOf('/') + 1;
     const folder = join(dirname(paths.fileOf(id)), before.slice(0, cut));
     const matches: [string, string][] = [];
     for (const name of files.list(folder)) {
       const kind = kindOfFile(name);
       if (!name.startsWith(before.slice(cut)) || !kind || files.kindOf(join(folder, name)) !== 'file') continue;
-      const target = paths.idOf(files.realPath(join(folder, name)));
+      const file = files.realPath(join(folder, name));
+      const why = gate.refusal(join(folder, name), file);
+      if (why === 'outside') return { matches: [], problem: explainRefusal({ why, file }, pattern) };
+      if (why !== undefined) continue;
+      const target = paths.idOf(file);
       if (name.endsWith(after)) matches.push([before.slice(0, cut) + name, target]);
       // Without an extension in the pattern, scripts can be meant without theirs.
       if (after === '' && kind === 'script') matches.push([before.slice(0, cut) + name.replace(/\.[^.]+$/, ''), target]);
     }
-    return matches;
+    return { matches };
   }
 
-  /** The id that the user's own adapters give a specifier. */
-  #byAdapter(id: string, specifier: string): string | undefined {
-    const { adapters, paths } = this.#options;
-    for (const adapter of adapters) {
-      const found = adapter.resolve?.(specifier, paths.fileOf(id));
-      if (found !== undefined) return paths.idOf(found);
+  /** Where the user's own adapters put a specifier. One that fails or gives nonsense is a problem that names it. */
+  #byAdapter(id: string, specifier: string): RequestTarget | undefined {
+    const { adapters, paths, gate } = this.#options;
+    for (const { name, resolve } of adapters) {
+      if (!resolve) continue;
+      const failed = (why: string) => ({
+        problem: { code: 'adapter-failed' as const, message: `The adapter '${name}' failed to resolve '${specifier}': ${why}` },
+      });
+      let found: unknown;
+      try {
+        found = resolve(specifier, paths.fileOf(id));
+      } catch (error) {
+        return failed(error instanceof Error ? error.message : String(error));
+      }
+      if (found === undefined || found === null) continue;
+      if (typeof found !== 'string' || !isAbsolute(found)) return failed('it must give an absolute path, or nothing.');
+      const real = realPathNow(found);
+      const why = real === undefined ? undefined : gate.refusal(found, real);
+      if (real !== undefined && why !== undefined) return { problem: explainRefusal({ why, file: real }, specifier) };
+      return { target: paths.idOf(real ?? found) };
     }
     return undefined;
   }
@@ -130,5 +157,5 @@ const kindOfType: Record<string, string> = { json: 'json', javascript: 'script' 
 
 /** The id of a module that is imported with a type attribute. */
 function withType(id: string, type: string | undefined): string {
-  return type === undefined || kindOfType[type] === kindOfFile(id) ? id : `${id}?${type}`;
+  return type === undefined || kindOfType[type] === kindOfFile(id) ? id : typedId(id, type);
 }

@@ -12,6 +12,7 @@ import type { DiskCache } from './disk-cache.js';
 import { packScript, unpackScript } from './packed-script.js';
 import type { Paths } from './paths.js';
 import type { RequestTargets } from './request-targets.js';
+import { tooDeep } from './trial.js';
 import type { TsSettings } from './ts-settings.js';
 
 export interface ScriptCompilerOptions {
@@ -71,6 +72,8 @@ export class ScriptCompiler {
 
   /** Compiles without asking what is kept, which lacks the translated text. */
   async compileAfresh(id: string, source: string, version: SourceVersion): Promise<CompiledScript | NotCompiled> {
+    const problem = await tooDeep(id, source);
+    if (problem) return { problems: [problem] };
     this.translations++;
     return compileScript(source, this.#settings(id, version.isChecked, this.#key(id, version)), this.#tools(id));
   }
@@ -91,7 +94,8 @@ export class ScriptCompiler {
 
   /** Links what an adapter made. What comes out stands for what went in: an adapter may look at more than the file. */
   async link(id: string, source: string, translated: Translated, isChecked: boolean): Promise<CompiledScript | NotCompiled> {
-    return linkScript(source, translated, this.#settings(id, isChecked), this.#tools(id));
+    const problem = await tooDeep(id, translated.text);
+    return problem ? { problems: [problem] } : linkScript(source, translated, this.#settings(id, isChecked), this.#tools(id));
   }
 
   #settings(id: string, isChecked: boolean, key?: string): CompileSettings {

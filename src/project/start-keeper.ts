@@ -3,6 +3,7 @@ import { dirname } from 'node:path';
 import { setTimeout } from 'node:timers/promises';
 import { fileURLToPath } from 'node:url';
 import type { ModuleGraph } from '../core/graph/module-graph.js';
+import { fileOfId } from '../core/module-id.js';
 import { type DiskFiles, entriesOnDisk, type FolderEntries } from './disk-files.js';
 import { type Inputs, noticedMs, takeInputs } from './inputs.js';
 import { keepStart, LastStart, type StartAnswers } from './last-start.js';
@@ -10,6 +11,7 @@ import type { ModuleContent } from './module-content.js';
 import type { ModuleFiles } from './module-files.js';
 import type { Paths } from './paths.js';
 import type { ProjectOptions } from './project-options.js';
+import { sassVersionOf } from './sass.js';
 import { ownFingerprint } from './script-compiler.js';
 import type { StyleCompiler } from './style-compiler.js';
 import type { TsSettings } from './ts-settings.js';
@@ -22,6 +24,8 @@ export interface StartKeeperOptions {
   moduleFiles: ModuleFiles;
   typescript: TsSettings;
   compiler: StyleCompiler;
+  /** Told what the user should know. */
+  onNote(note: string): void;
 }
 
 /** Keeps what a start answered, with everything that it was made of, and finds it again. */
@@ -39,7 +43,7 @@ export class StartKeeper {
     // Whoever waits for a connection comes first.
     await new Promise((resolve) => setImmediate(resolve));
     const from = trace.now();
-    const found = LastStart.find(cacheFolder, this.#fingerprint());
+    const found = LastStart.find(cacheFolder, this.#fingerprint(), this.#parts.onNote);
     trace.span('start', found ? 'the last start still holds' : 'the last start does not hold', from);
     return found;
   }
@@ -64,7 +68,7 @@ export class StartKeeper {
   /** What decides about the answers beside files. */
   #fingerprint(): string {
     const { root, pages, base, alias, roots, conditions, constants, adapters } = this.#parts.options;
-    const own = [ownFingerprint(), fileURLToPath(import.meta.url)];
+    const own = [ownFingerprint(), fileURLToPath(import.meta.url), sassVersionOf(root)];
     const adapted = adapters.map(({ name }) => name);
     return JSON.stringify({ own, root, pages, base, alias, roots, conditions, constants, adapted });
   }
@@ -83,7 +87,7 @@ export class StartKeeper {
     for (const path of typescript.lookedAt) addFile(path);
     for (const id of graph.ids()) {
       const content = graph.content(id)!;
-      const file = paths.fileOf(id.replace(/\?.*$/, ''));
+      const file = paths.fileOf(fileOfId(id));
       const hash = moduleFiles.hashOf(id);
       if (hash !== undefined) sources.set(file, hash);
       if (content.kind !== 'style') continue;

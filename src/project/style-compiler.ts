@@ -1,11 +1,14 @@
 import { existsSync, readFileSync } from 'node:fs';
-import { dirname, extname, join } from 'node:path';
+import { basename, dirname, extname, join } from 'node:path';
 import { fileURLToPath, pathToFileURL } from 'node:url';
 import type { AcceptedPlugin, Message, Result, Root } from 'postcss';
-import type * as Sass from 'sass';
 import { type Problem, problemAt } from '../core/problem.js';
+import { explainRefusal } from '../core/resolve/explain-failure.js';
 import type { RawMap } from '../core/translate/translate-script.js';
 import { contentHash } from './content-hash.js';
+import { realPathNow } from './disk-files.js';
+import type { FileGate } from './file-gate.js';
+import { loadSass } from './sass.js';
 
 /** A style sheet as CSS, with what it was made of. */
 export interface CompiledStyle {
@@ -26,8 +29,10 @@ export interface StyleCompilerOptions {
   root: string;
   /** Absolute paths for a bare specifier, e.g. through an alias, best first. */
   mapped(specifier: string, folder: string): readonly string[];
-  /** The file that a specifier in a sheet means. */
-  resolve(specifier: string, file: string): string | undefined;
+  /** The file that a specifier in a sheet means, or why there is none. */
+  resolve(specifier: string, file: string): { found: string } | { problem: Pick<Problem, 'code' | 'message' | 'hint'> };
+  /** Which files may be read. */
+  gate: FileGate;
 }
 
 const cssModule = /\.module\.[a-z]+$/;
@@ -52,16 +57,29 @@ export class StyleCompiler {
     let style: CompiledStyle = { css: source, dependencies: [], folders: [], composed: [] };
     try {
       if (/\.s[ac]ss$/.test(file)) style = await this.#sass(file, source);
+      const refused = style.dependencies.map((path) => this.#refused(path)).find((found) => found !== undefined);
+      if (refused) throw refused;
       if (!id.includes('node_modules/')) style = await this.#postcss(file, style);
       if (cssModule.test(file)) style = await this.#cssModule(id, file, style);
       return style;
     } catch (error) {
-      return styleProblem(error, { id, file, source });
+      return styleProblem(error, { id, file, source }, (path) => this.#refused(path) === undefined);
     }
   }
 
+  /** What to throw for a sheet that Sass took from where nothing may be taken. */
+  #refused(path: string): Error | undefined {
+    const real = realPathNow(path) ?? path;
+    const why = this.#options.gate.refusal(path, real);
+    if (why === undefined) return undefined;
+    const name = basename(path)
+      .replace(/^_/, '')
+      .replace(/\.\w+$/, '');
+    return Object.assign(new Error(path), { specifier: name, problem: explainRefusal({ why, file: real }, name) });
+  }
+
   async #sass(file: string, source: string): Promise<CompiledStyle> {
-    const sass: typeof Sass = await import('sass');
+    const sass = await loadSass(this.#options.root);
     const result = await sass.compileStringAsync(source, {
       syntax: extname(file) === '.sass' ? 'indented' : 'scss',
       url: pathToFileURL(file),
@@ -192,8 +210,10 @@ export class StyleCompiler {
     specifier: string,
     into: { file: string; dependencies: string[]; composed: string[] },
   ): Promise<Record<string, string>> {
-    const file = this.#options.resolve(specifier, into.file);
-    if (file === undefined) throw Object.assign(new Error(`There is no file for '${specifier}'.`), { specifier });
+    const resolution = this.#options.resolve(specifier, into.file);
+    if ('problem' in resolution)
+      throw Object.assign(new Error(resolution.problem.message), { specifier, problem: resolution.problem });
+    const file = resolution.found;
     const id = file.slice(this.#options.root.length + 1);
     const compiled = await this.compile(id, file, readFileSync(file, 'utf8'));
     if ('code' in compiled) throw Object.assign(new Error(compiled.message), { specifier });
@@ -238,12 +258,23 @@ interface CssFailure {
   line?: number;
   column?: number;
   specifier?: string;
+  problem?: Pick<Problem, 'code' | 'message' | 'hint'>;
 }
 
-function styleProblem(error: unknown, { id, file, source }: { id: string; file: string; source: string }): Problem {
+function styleProblem(
+  error: unknown,
+  { id, file, source }: { id: string; file: string; source: string },
+  mayRead: (path: string) => boolean,
+): Problem {
   const { sassMessage, span } = error as SassFailure;
   if (sassMessage !== undefined && span) {
-    const other = span.url && fileURLToPath(span.url) !== file ? fileURLToPath(span.url) : undefined;
+    const other = span.url?.protocol === 'file:' && fileURLToPath(span.url) !== file ? fileURLToPath(span.url) : undefined;
+    // Not even the line with the mistake is shown of a file that isn't to be read.
+    if (other !== undefined && !mayRead(other))
+      return problemAt(
+        { file: id, text: source, start: 0 },
+        { code: 'file-outside', message: `${id} leads out of the project, to ${other}.` },
+      );
     const text = other ? readFileSync(other, 'utf8') : source;
     const folder = file.slice(0, file.length - id.length);
     return problemAt(
@@ -251,12 +282,12 @@ function styleProblem(error: unknown, { id, file, source }: { id: string; file: 
       { code: 'syntax-error', message: ended(sassMessage) },
     );
   }
-  const { reason, line, column, specifier } = error as CssFailure;
+  const { reason, line, column, specifier, problem } = error as CssFailure;
   const message = ended(reason ?? (error instanceof Error ? error.message.split('\n')[0]! : String(error)));
   const start = specifier ? Math.max(0, source.indexOf(specifier)) : offsetOf(source, line ?? 1, column ?? 1);
   return problemAt(
     { file: id, text: source, start, end: start + (specifier?.length ?? 1) },
-    { code: specifier ? 'import-unresolved' : 'syntax-error', message },
+    problem ?? { code: specifier ? 'import-unresolved' : 'syntax-error', message },
   );
 }
 

@@ -1,8 +1,9 @@
 import { fileURLToPath } from 'node:url';
 import MagicString from 'magic-string';
 import type { ModuleGraph } from '../core/graph/module-graph.js';
-import { idToPath } from '../core/pieces/id-path.js';
+import { fileOfId } from '../core/module-id.js';
 import type { RawMap } from '../core/translate/translate-script.js';
+import { encodedPath, ownUrl } from '../core/urls.js';
 import { contentHash } from './content-hash.js';
 import type { ModuleContent, StyleContent } from './module-content.js';
 import type { Paths } from './paths.js';
@@ -50,9 +51,10 @@ export class StyleSheets {
 
   /** The URL of a sheet or a file, which changes with its content and with that of everything it refers to. */
   urlOf(id: string): string {
-    const isSheet = this.#graph.content(id)?.kind === 'style';
-    const path = idToPath(id.replace(/\?.*$/, ''));
-    return `${this.#base}${isSheet ? '~vine/style/' : id.startsWith('../') ? '~vine/file/' : ''}${path}?v=${this.versionOf(id)}`;
+    const version = this.versionOf(id);
+    if (this.#graph.content(id)?.kind === 'style') return ownUrl.style(this.#base, id, version);
+    const file = fileOfId(id);
+    return file.startsWith('../') ? ownUrl.file(this.#base, file, version) : `${this.#base}${encodedPath(file)}?v=${version}`;
   }
 
   versionOf(id: string, above: ReadonlySet<string> = new Set()): string {

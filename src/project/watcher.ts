@@ -1,7 +1,8 @@
-import { existsSync, readdirSync, type Stats, statSync } from 'node:fs';
+import { existsSync, readdirSync } from 'node:fs';
 import { basename, dirname, join, relative, sep } from 'node:path';
 import { setTimeout as delay } from 'node:timers/promises';
 import type { FSWatcher } from 'chokidar';
+import { statNow } from './disk-files.js';
 
 /** Files that changed together. */
 export interface FileChanges {
@@ -21,6 +22,10 @@ export interface WatcherOptions {
   ignored: readonly string[];
   /** Asked again and again instead of being told, for network file systems. */
   poll: boolean;
+  /** Whether a file is in use: then its name doesn't tell that it's an editor's. */
+  isUsed(path: string): boolean;
+  /** The system lets no more be watched; from now on it's asked again and again. `code` is the system's. */
+  onLimit(code: string): void;
   onChanges(changes: FileChanges): void;
   /** Files that will probably be among the next changes: what they need can be begun. */
   onSigns(paths: readonly string[]): void;
@@ -42,6 +47,10 @@ const emptyGraceMs = 150;
 const goneGraceMs = 100;
 /** Clocks of file systems go in steps. */
 const clockStepMs = 20;
+/** How often files are asked for where the system doesn't tell. */
+const pollEveryMs = 300;
+/** What a system says where nothing more can be watched or opened. */
+const limits = new Set(['ENOSPC', 'EMFILE', 'ENFILE', 'ENOMEM']);
 const alwaysIgnored = /(?:^|\/)(?:node_modules|\.git|\.hg|\.svn|\.cache)(?:\/|$)/;
 /** What editors leave beside the file they save. */
 const editorFile = /(?:~|\.sw[a-z]|\.tmp|\.bak|\.crswap|___jb_(?:tmp|old)___)$|(?:^|\/)(?:\.#|#.*#$|4913$)/;
@@ -63,30 +72,72 @@ export class Watcher {
   #isReady = false;
   #isClosed = false;
 
+  readonly #folders: Set<string>;
+  #isPolling: boolean;
+  #takenOver: Promise<void> | undefined;
+
   constructor(options: WatcherOptions) {
     this.#options = options;
+    this.#folders = new Set([options.root]);
+    this.#isPolling = options.poll;
   }
 
   /** Begins to watch the root and other folders. Settles when every folder in them is being watched. */
   async begin(others: Iterable<string>): Promise<void> {
+    for (const folder of others) this.#folders.add(folder);
+    await this.#watch();
+  }
+
+  async #watch(): Promise<void> {
     const { watch } = await import('chokidar');
     if (this.#isClosed) return;
-    const { root, poll } = this.#options;
-    const watcher = watch([root, ...others], {
-      ignored: (path, stats) => this.#isIgnored(path) || (!poll && stats !== undefined && !stats.isDirectory()),
+    const poll = this.#isPolling;
+    const watcher = watch([...this.#folders], {
+      ignored: (path, stats) =>
+        this.#isLeftOut(path) || (stats !== undefined && !stats.isDirectory() && (!poll || this.#isIgnored(path))),
       usePolling: poll,
+      interval: pollEveryMs,
+      binaryInterval: pollEveryMs,
+      // A link leads into what is watched anyway, or to where nothing is to be read; or round in circles.
+      followSymlinks: false,
+      ignorePermissionErrors: true,
     });
     this.#watcher = watcher;
+    const failed = new Promise<string>((resolve) => {
+      watcher.on('error', (error) => {
+        const { code } = error as NodeJS.ErrnoException;
+        if (code !== undefined && limits.has(code)) resolve(code);
+      });
+    });
+    void failed.then((code) => this.#pollInstead(watcher, code));
     watcher.on('addDir', (folder) => this.#noteNewFolder(folder));
     watcher.on('unlinkDir', (folder) => this.#noteGone(folder));
     for (const event of ['add', 'change', 'unlink'] as const) watcher.on(event, (path) => this.#noteFile(event, path));
     watcher.on('raw', (_event, name, details) => this.#noteRaw(name, details as { watchedPath?: string }));
-    await new Promise<void>((resolve) => watcher.once('ready', () => resolve()));
+    const ready = new Promise<void>((resolve) => watcher.once('ready', () => resolve()));
+    await Promise.race([ready, failed]);
+    // Polling has taken over, and is ready when that is.
+    if (this.#watcher !== watcher) return this.#takenOver;
     this.#isReady = true;
+  }
+
+  /** Goes on without being told by the system, and looks for what was missed meanwhile. */
+  #pollInstead(watcher: FSWatcher, code: string): void {
+    if (this.#isClosed || this.#watcher !== watcher || this.#isPolling) return;
+    this.#isPolling = true;
+    this.#watcher = undefined;
+    const since = Date.now() - 10 * pollEveryMs;
+    this.#options.onLimit(code);
+    this.#takenOver = watcher.close().then(async () => {
+      await this.#watch();
+      this.catchUp(since, []);
+    });
+    this.#takenOver.catch(() => {}); // whoever waits for it is told
   }
 
   /** Watches another folder. */
   add(folder: string): void {
+    this.#folders.add(folder);
     this.#watcher?.add(folder);
   }
 
@@ -94,7 +145,7 @@ export class Watcher {
   catchUp(time: number, expected: Iterable<string>): void {
     for (const [folder, names] of this.#known) {
       for (const name of names) {
-        const stats = statsOf(join(folder, name));
+        const stats = statNow(join(folder, name));
         if (stats && stats.ctimeMs < time - clockStepMs) continue;
         // Whoever asked for it before may have been told that it isn't there: it counts as new, unless it went.
         if (stats) names.delete(name);
@@ -116,13 +167,14 @@ export class Watcher {
     await this.#watcher?.close();
   }
 
+  /** Whether a file means nothing: one of a folder that is left out, or what an editor leaves beside what it saves. */
   #isIgnored(path: string): boolean {
+    return this.#isLeftOut(path) || (editorFile.test(path) && !this.#options.isUsed(path));
+  }
+
+  #isLeftOut(path: string): boolean {
     const inside = relative(this.#options.root, path).split(sep).join('/');
-    return (
-      alwaysIgnored.test(inside) ||
-      editorFile.test(inside) ||
-      this.#options.ignored.some((folder) => path === folder || path.startsWith(folder + sep))
-    );
+    return alwaysIgnored.test(inside) || this.#options.ignored.some((folder) => path === folder || path.startsWith(folder + sep));
   }
 
   #namesIn(folder: string): Set<string> {
@@ -146,7 +198,7 @@ export class Watcher {
     if (this.#isClosed) return;
     this.#noteFolder(folder);
     for (const name of this.#known.get(folder) ?? []) {
-      const stats = statsOf(join(folder, name));
+      const stats = statNow(join(folder, name));
       if (stats === undefined || stats.ctimeMs >= time) this.#note(join(folder, name));
     }
   }
@@ -157,7 +209,7 @@ export class Watcher {
     if (this.#isReady && !this.#listedAt.has(folder)) this.#listedAt.set(folder, Date.now());
     for (const entry of entriesOf(folder)) {
       const path = join(folder, entry.name);
-      if (names.has(entry.name) || this.#isIgnored(path)) continue;
+      if (names.has(entry.name) || this.#isLeftOut(path) || (!entry.isDirectory() && this.#isIgnored(path))) continue;
       if (entry.isDirectory()) {
         if (this.#isReady && !this.#known.has(path)) this.#noteFolder(path);
       } else if (this.#isReady) this.#note(path);
@@ -180,7 +232,7 @@ export class Watcher {
   }
 
   #noteRaw(name: string | null, { watchedPath }: { watchedPath?: string }): void {
-    if (watchedPath === undefined || !this.#isReady || this.#options.poll) return;
+    if (watchedPath === undefined || !this.#isReady || this.#isPolling) return;
     if (name === null) {
       // Some systems don't say which file it was.
       for (const known of this.#known.get(watchedPath) ?? []) this.#note(join(watchedPath, known));
@@ -246,7 +298,7 @@ export class Watcher {
     for (;;) {
       const waited = performance.now() - began;
       open = open.filter((path) => {
-        const stats = statsOf(path);
+        const stats = statNow(path);
         const names = this.#namesIn(dirname(path));
         const isKnown = names.has(basename(path));
         if (!stats?.isFile()) {
@@ -268,10 +320,6 @@ export class Watcher {
       await delay(5);
     }
   }
-}
-
-function statsOf(path: string): Stats | undefined {
-  return statSync(path, { throwIfNoEntry: false });
 }
 
 function entriesOf(folder: string) {

@@ -1,4 +1,5 @@
 import type { Duplex } from 'node:stream';
+import { endSocket } from '../forward/end-socket.js';
 
 /** Of a request's head. */
 export const mostHeaderBytes = 64 << 10;
@@ -19,7 +20,8 @@ export function onClientError(error: NodeJS.ErrnoException, socket: Duplex): voi
     `This is no valid HTTP request: ${error.message}.`,
   ];
   const body = `${text}\n`;
-  socket.end(
+  endSocket(
+    socket,
     `HTTP/1.1 ${status}\r\nconnection: close\r\ncontent-type: text/plain; charset=utf-8\r\ncontent-length: ${Buffer.byteLength(body)}\r\n\r\n${body}`,
   );
 }

@@ -1,3 +1,4 @@
+import { pieceName, readPieceName } from '../core/urls.js';
 import type { KeptPiece, LastStart, PageSheets } from '../project/last-start.js';
 import type { Project } from '../project/project.js';
 import type { PieceStore, StoredPiece } from './piece-store.js';
@@ -69,12 +70,10 @@ export class KeptAnswers {
   }
 
   async #make(name: string): Promise<StoredPiece | undefined> {
-    const [, pageId, part] = /^page\/(.+)\/(packages|app)$/.exec(name) ?? [];
-    const page = this.#project.pages.get(pageId ?? '');
-    if (page) return this.#pieces.ofPage(page, part as 'packages' | 'app');
-    const id = name.slice('lazy/'.length);
-    if (this.#project.graph.importers(id).length === 0) return undefined;
-    return (await this.#project.ensure(id)) ? this.#pieces.lazy(id) : undefined;
+    const known = readPieceName(name);
+    const page = known?.kind === 'page-piece' ? this.#project.pages.get(known.page) : undefined;
+    if (page && known?.kind === 'page-piece') return this.#pieces.ofPage(page, known.part);
+    return known?.kind === 'lazy' && (await this.#project.ensure(known.id)) ? this.#pieces.lazy(known.id) : undefined;
   }
 
   /** Keeps what pages that were shown would be answered now. */
@@ -94,8 +93,8 @@ export class KeptAnswers {
     const remade = await Promise.all(asked.map(({ name }) => this.#make(name)));
     const pieces = remade
       .filter((stored) => stored !== undefined)
-      .map(({ name, tag, piece }) => ({ name, tag, parts: piece.parts() }));
-    const shown = [...project.pages.values()].filter(({ id }) => pieces.some(({ name }) => name === `page/${id}/app`));
+      .map(({ name, tag, piece }) => ({ name, tag, parts: piece.inner() }));
+    const shown = [...project.pages.values()].filter(({ id }) => pieces.some(({ name }) => name === pieceName.ofPage(id, 'app')));
     const pages = shown.flatMap((page) => {
       const sheets = sheetsOf(project, page);
       return sheets ? [[page.id, sheets] as const] : [];

@@ -6,6 +6,8 @@ import { liveProtocol, mergeUpdates, type PageMessage, type ServerMessage, type 
 import type { Problem } from '../core/problem.js';
 import { TypedEvents } from '../project/typed-events.js';
 import { browserName } from './browser-name.js';
+import { readTarget } from './request-target.js';
+import { refuseUpgrade } from './respond.js';
 
 /** A browser's page on the channel. */
 export interface LivePage {
@@ -35,6 +37,10 @@ interface Connection extends LivePage {
   isAnswering: boolean;
 }
 
+/** Open pages at once. */
+const mostPages = 512;
+/** What may wait for a page that reads nothing; it's told everything anew when it comes back. */
+const mostWaitingBytes = 64 << 20;
 /** Updates that a page which connects late can still be given. */
 const keptUpdates = 50;
 const pingEveryMs = 30_000;
@@ -45,6 +51,8 @@ export class LiveChannel extends TypedEvents<LiveEvents> {
   readonly session = randomBytes(8).toString('hex');
   /** Whoever can read pages of our origin can read it; pages from elsewhere can't. */
   readonly key = randomBytes(16).toString('hex');
+  /** By this, pieces know our own client. */
+  readonly hookKey = randomBytes(16).toString('hex');
   #server: Promise<WebSocketServer> | undefined;
   readonly #connections = new Map<WebSocket, Connection>();
   readonly #log: UpdateMessage[] = [];
@@ -70,10 +78,11 @@ export class LiveChannel extends TypedEvents<LiveEvents> {
 
   /** Takes a WebSocket handshake whose Host, Origin and key were found right. */
   accept(request: IncomingMessage, socket: Duplex, head: Buffer): void {
+    if (this.#connections.size >= mostPages) return refuseUpgrade(socket, '503 Service Unavailable');
     this.#server ??= makeServer();
-    void this.#server.then((server) =>
-      server.handleUpgrade(request, socket, head, (webSocket) => this.#joined(webSocket, request)),
-    );
+    this.#server
+      .then((server) => server.handleUpgrade(request, socket, head, (webSocket) => this.#joined(webSocket, request)))
+      .catch(() => socket.destroy()); // it's no handshake after all
   }
 
   /** Sends an update to every page that isn't held back, and keeps it for the others and for those that are just connecting. */
@@ -119,19 +128,21 @@ export class LiveChannel extends TypedEvents<LiveEvents> {
   }
 
   #joined(socket: WebSocket, request: IncomingMessage): void {
-    const query = new URL(request.url ?? '/', 'http://localhost').searchParams;
+    const { query } = readTarget(request);
     const isOurs = query.get('session') === this.session;
     const connection: Connection = {
       number: ++this.#count,
       browser: browserName(request.headers['user-agent']),
       page: query.get('page') ?? '',
       socket,
-      build: isOurs ? Number(query.get('build') ?? 0) : this.#build,
+      build: isOurs ? Math.min(Number(query.get('build')) || 0, this.#build) : this.#build,
       isShownProblems: false,
       isAnswering: true,
     };
     this.#connections.set(socket, connection);
-    socket.on('message', (data) => void this.#received(connection, String(data)));
+    socket.on('message', (data) => {
+      this.#received(connection, String(data)).catch(() => socket.terminate()); // a message that nobody can answer
+    });
     socket.on('pong', () => {
       connection.isAnswering = true;
     });
@@ -198,7 +209,7 @@ async function makeServer(): Promise<WebSocketServer> {
     noServer: true,
     maxPayload: 4 << 20,
     // A page of another version of ours is let in too, to be told that it must reload.
-    handleProtocols: (offered) => [...offered].find((name) => name.startsWith('vine-live.')) ?? false,
+    handleProtocols: (offered) => [...offered].find((name) => /^\w+-live\b/.test(name)) ?? false,
   });
 }
 
@@ -207,5 +218,7 @@ function pageOf({ number, browser, page }: Connection): LivePage {
 }
 
 function send({ socket }: Connection, message: ServerMessage): void {
-  if (socket.readyState === socket.OPEN) socket.send(JSON.stringify(message));
+  if (socket.readyState !== socket.OPEN) return;
+  if (socket.bufferedAmount > mostWaitingBytes) return socket.terminate();
+  socket.send(JSON.stringify(message), () => {}); // a page that has gone is told by `close`
 }

@@ -24,12 +24,18 @@ export type OriginOf = (frame: StackFrame) => Promise<Origin | undefined>;
 /** Reads the frames of `Error.stack`, in Chromium's notation or in that of Firefox and Safari. */
 export function readStack(stack: string): StackFrame[] {
   const frames: StackFrame[] = [];
-  for (const row of stack.split('\n')) {
+  for (const row of stack.split('\n', mostRows)) {
+    // Whatever a page calls a stack: no row of a real one is as long.
+    if (row.length > longestRow) continue;
     const match = /^\s*at (?:(?:async )?(.*?) \()?(\S+?):(\d+):(\d+)\)?$/.exec(row) ?? /^(.*?)@(\S+?):(\d+):(\d+)$/.exec(row);
     if (match) frames.push({ name: match[1] ?? '', url: match[2]!, line: Number(match[3]), column: Number(match[4]) - 1 });
   }
   return frames;
 }
+
+/** Of a stack that a page sends. */
+const mostRows = 100;
+const longestRow = 2000;
 
 /** The error as a problem at its place in the user's source, with the stack's own frames as its chain. */
 export async function mapError({ message, stack }: { message: string; stack: string }, originOf: OriginOf): Promise<Problem> {

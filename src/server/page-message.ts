@@ -2,6 +2,8 @@ import { z } from 'zod';
 import type { PageMessage } from '../core/live/messages.js';
 
 const text = z.string().max(10_000);
+/** What a page says of an error may be of any length: its beginning says enough. */
+const said = (most: number) => z.string().transform((whole) => whole.slice(0, most));
 const ids = z.array(text).max(10_000);
 const pageMessage: z.ZodType<PageMessage> = z.discriminatedUnion('type', [
   z.object({
@@ -31,8 +33,8 @@ const pageMessage: z.ZodType<PageMessage> = z.discriminatedUnion('type', [
   z.object({ type: z.literal('reloaded'), update: z.number(), reason: text, chain: ids }),
   z.object({
     type: z.literal('error'),
-    message: text,
-    stack: text,
+    message: said(2000),
+    stack: said(20_000),
     during: z.enum(['start', 'update', 'life']),
     pieces: z.record(text, text),
   }),

@@ -35,6 +35,7 @@ export class PieceMaps {
     for (const candidate of piece.places()) if (candidate.bodyLine < line) place = candidate;
     const input = place?.module.map;
     if (!place || !input || input.ignored) return undefined;
+    if (!Number.isSafeInteger(line) || !Number.isSafeInteger(column) || column < 0) return undefined;
     const found = originalPositionFor(new TraceMap(moduleMap(input)), { line: line - place.bodyLine, column });
     if (found.line === null) return undefined;
     return { file: place.module.id, source: input.source.text, line: found.line, column: found.column };

@@ -1,7 +1,7 @@
 import type { TextParts } from '../core/batches.js';
 import type { UpdateScript } from '../core/live/messages.js';
-import { idToPath, pathToId } from '../core/pieces/id-path.js';
 import { Piece } from '../core/pieces/piece.js';
+import { ownIdPrefix, ownUrl, type PagePart, pieceName, pieceNameOf } from '../core/urls.js';
 import { contentHash } from '../project/content-hash.js';
 import type { Page } from '../project/page.js';
 import type { Project } from '../project/project.js';
@@ -22,13 +22,15 @@ const keptPieces = 40;
 /** Makes pieces and updates from the project and keeps the newest, so that their maps can be asked for later. */
 export class PieceStore {
   readonly #project: Project;
+  readonly #hookKey: string;
   readonly #onNote: (note: string) => void;
   #maps: Promise<PieceMaps> | undefined;
   readonly #kept = new Map<string, StoredPiece>();
   readonly #updateCode = new Map<number, string>();
 
-  constructor(project: Project, onNote: (note: string) => void) {
+  constructor(project: Project, hookKey: string, onNote: (note: string) => void) {
     this.#project = project;
+    this.#hookKey = hookKey;
     this.#onNote = onNote;
   }
 
@@ -36,19 +38,20 @@ export class PieceStore {
    * A part of a page's modules: those of packages, or the application's own with the start of the page. While something is
    * missing nothing is started; the page reloads when that is solved.
    */
-  ofPage(page: Page, part: 'packages' | 'app'): StoredPiece {
-    if (!this.#project.isComplete(page)) return this.#make(`page/${page.id}/${part}`, [], '');
-    const isPackage = (id: string) => id.includes('node_modules/') || id.startsWith('~vine/');
+  ofPage(page: Page, part: PagePart): StoredPiece {
+    const name = pieceName.ofPage(page.id, part);
+    if (!this.#project.isComplete(page)) return this.#make(name, [], '');
+    const isPackage = (id: string) => id.includes('node_modules/') || id.startsWith(ownIdPrefix);
     const ids = this.#project.pageOrder(page).filter((id) => isPackage(id) === (part === 'packages'));
     const after = part === 'app' && page.runs[0] ? `vine.start(${JSON.stringify(page.runs[0].entry)});` : '';
-    return this.#make(`page/${page.id}/${part}`, ids, after);
+    return this.#make(name, ids, after);
   }
 
   /** The piece behind a dynamic import, without what every page has from the start. */
   lazy(id: string): StoredPiece {
     const pages = [...this.#project.pages.values()].map((page) => new Set(this.#project.pageOrder(page)));
     const common = new Set([...(pages[0] ?? [])].filter((module) => pages.every((order) => order.has(module))));
-    return this.#make(`lazy/${id}`, this.#project.graph.reachable([id], common), '');
+    return this.#make(pieceName.lazy(id), this.#project.graph.reachable([id], common), '');
   }
 
   /** The newest of each kind of piece that was asked for and can be asked for again. */
@@ -60,23 +63,23 @@ export class PieceStore {
   /** The script of a worker: the runtime, everything that runs there, and its start. */
   worker(id: string, runtime: string): StoredPiece {
     const { base } = this.#project.options;
-    const before = `const vineBase = ${JSON.stringify(base)};\n${runtime}`;
-    return this.#make(`worker/${id}`, this.#project.graph.reachable([id]), `vine.start(${JSON.stringify(id)});`, before);
+    const before = `const sparkBase = ${JSON.stringify(base)}, sparkKey = ${JSON.stringify(this.#hookKey)};\n${runtime}`;
+    return this.#make(pieceName.worker(id), this.#project.graph.reachable([id]), `vine.start(${JSON.stringify(id)});`, before);
   }
 
   /** The scripts that bring an update to pages: one, or none where no module changed. */
   ofUpdate(update: ProjectUpdate, origin: string): UpdateScript[] {
     const { base } = this.#project.options;
-    const path = `${base}~vine/piece/update/${update.id}.js`;
     if (update.modules.length === 0) return [];
-    const name = `update/${update.id}`;
+    const name = pieceName.ofUpdate(update.id);
+    const path = ownUrl.piece(base, name);
     const piece = new Piece({
       modules: update.modules,
-      mapUrl: `${origin}${this.#mapPath(name, 'u')}`,
+      mapUrl: `${origin}${ownUrl.map(base, name, 'u')}`,
       sourceUrl: `${origin}${path}`,
     });
     this.#keep({ tag: 'u', piece, name });
-    const code = [...piece.parts()].flat().join('');
+    const code = [...piece.parts(this.#hookKey)].flat().join('');
     this.#updateCode.set(update.id, code);
     for (const id of this.#updateCode.keys()) if (id <= update.id - keptPieces) this.#updateCode.delete(id);
     return [{ code, url: path }];
@@ -92,9 +95,8 @@ export class PieceStore {
    * pieces that the page runs; without one it's the piece that was sent last.
    */
   async originOf(frame: StackFrame, tags: Readonly<Record<string, string>>): Promise<Origin | undefined> {
-    const { url } = frame;
-    if (!url.includes(`${this.#project.options.base}~vine/`)) return undefined;
-    const name = pathToId(decodeURIComponent(url.replace(/^.*?~vine\/(?:piece\/)?/, '').replace(/\.js(?:\?.*)?$/, '')));
+    const name = pieceNameOf(frame.url, this.#project.options.base);
+    if (name === undefined) return undefined;
     const tag = Object.hasOwn(tags, name) ? tags[name] : undefined;
     const ofName = [...this.#kept.values()].filter((stored) => stored.name === name);
     const stored = ofName.findLast((candidate) => candidate.tag === tag) ?? ofName.at(-1);
@@ -114,9 +116,9 @@ export class PieceStore {
 
   /** What only debuggers and errors need is loaded when it's asked for. */
   #mapsLoaded(): Promise<PieceMaps> {
-    const { paths, options } = this.#project;
+    const { paths, options, gate } = this.#project;
     this.#maps ??= import('./piece-maps.js').then(
-      (module) => new module.PieceMaps({ paths, base: options.base, onNote: this.#onNote }),
+      (module) => new module.PieceMaps({ paths, gate, base: options.base, onNote: this.#onNote }),
     );
     return this.#maps;
   }
@@ -131,7 +133,7 @@ export class PieceStore {
     if (known) return known;
     // Tells the page which version of the piece it runs, so that its errors are looked up in that one.
     const noted = `vine.piece(${JSON.stringify(name)}, ${JSON.stringify(tag)});\n${after}`;
-    const piece = new Piece({ modules, before, after: noted, mapUrl: this.#mapPath(name, tag) });
+    const piece = new Piece({ modules, before, after: noted, mapUrl: ownUrl.map(this.#project.options.base, name, tag) });
     return this.#keep({ tag, piece, name });
   }
 
@@ -142,9 +144,5 @@ export class PieceStore {
       this.#kept.delete(key);
     }
     return stored;
-  }
-
-  #mapPath(name: string, tag: string): string {
-    return `${this.#project.options.base}~vine/map/${idToPath(name)}.json?of=${tag}`;
   }
 }

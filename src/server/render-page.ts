@@ -2,7 +2,7 @@ import { dirname, join } from 'node:path/posix';
 import MagicString from 'magic-string';
 import { escapeHtml } from '../core/html.js';
 import type { ClientSettings } from '../core/live/messages.js';
-import { idToPath } from '../core/pieces/id-path.js';
+import { encodedPath, ownUrl, type PagePart, pieceName } from '../core/urls.js';
 import type { PageSheets } from '../project/last-start.js';
 import type { Page } from '../project/page.js';
 import type { Project } from '../project/project.js';
@@ -11,6 +11,10 @@ export interface RenderInput {
   project: Project;
   page: Page;
   session: string;
+  /** The key of the page's hook. */
+  hookKey: string;
+  /** Tags of its pieces, where they are known. */
+  tagOf(part: PagePart): string | undefined;
   hot: boolean;
   /** Number of the last update that the page's scripts hold. */
   build: number;
@@ -24,7 +28,7 @@ export function sheetsOf(project: Project, page: Page): PageSheets | undefined {
   const imported: string[] = [];
   for (const id of project.pageOrder(page)) {
     if (project.graph.content(id)?.kind !== 'style' || page.styles.includes(id)) continue;
-    imported.push(`<link rel="stylesheet" href="${project.sheets.urlOf(id)}" data-vine-style="${escapeHtml(id)}">`);
+    imported.push(`<link rel="stylesheet" href="${project.sheets.urlOf(id)}" data-spark-style="${escapeHtml(id)}">`);
   }
   return { imported: imported.join(''), urls: linkedSheets(project, page) };
 }
@@ -49,10 +53,10 @@ export function renderStart(input: RenderInput): string {
   return page.text.slice(0, headStart) + clientScript(input) + page.text.slice(headStart, first);
 }
 
-function clientScript({ project, page, session, hot, build }: RenderInput): string {
+function clientScript({ project, page, session, hookKey, hot, build }: RenderInput): string {
   const { base } = project.options;
-  const settings: ClientSettings = { page: page.id, session, build, base, html: page.version, hot };
-  return `<script src="${base}~vine/client.js" data-vine="${escapeHtml(JSON.stringify(settings))}"></script>`;
+  const settings: ClientSettings = { page: page.id, session, hook: hookKey, build, base, html: page.version, hot };
+  return `<script src="${ownUrl.plain(base, 'page.js')}" data-spark="${escapeHtml(JSON.stringify(settings))}"></script>`;
 }
 
 /**
@@ -68,7 +72,7 @@ export function renderPage(input: RenderInput): string {
   page.parts.styles.forEach(({ attribute }, index) => {
     const id = page.styles[index];
     const url = id && urls[id];
-    if (url) html.update(attribute.start, attribute.end, `href="${url}" data-vine-style="${escapeHtml(id)}" data-vine-fixed`);
+    if (url) html.update(attribute.start, attribute.end, `href="${url}" data-spark-style="${escapeHtml(id)}" data-spark-fixed`);
   });
   for (const { attribute, name, specifier } of page.parts.files)
     html.update(attribute.start, attribute.end, `${name}="${escapeHtml(fileUrl(specifier, page, base))}"`);
@@ -80,7 +84,7 @@ export function renderPage(input: RenderInput): string {
   }
   for (const { start, end } of page.parts.dropped) html.update(start, end, '<!-- -->');
   page.runs.forEach(({ element }, index) => {
-    html.update(element.start, element.end, sheets ? pieceScripts(base, page.id, index) : '<!-- -->');
+    html.update(element.start, element.end, sheets ? pieceScripts(input, index) : '<!-- -->');
   });
   page.parts.classic.forEach(({ attribute, specifier, element }) => {
     const isRun = page.runs.some((run) => run.element === element);
@@ -93,13 +97,17 @@ export function renderPage(input: RenderInput): string {
 /** The URL of a file that the page names; other origins stay as they are. With `<base>`, the browser does it. */
 function fileUrl(specifier: string, page: Page, base: string): string {
   if (page.parts.baseHref !== undefined || /^(?:[a-z][a-z0-9+.-]*:|\/\/|#)/i.test(specifier)) return specifier;
-  if (!specifier.startsWith('/')) return base + join(dirname(page.id), specifier);
+  if (!specifier.startsWith('/')) return base + join(encodedPath(dirname(page.id)), specifier);
   return base === '/' || specifier.startsWith(base) ? specifier : base + specifier.slice(1);
 }
 
 /** Deferred like module scripts: they run in order once the page is parsed, each with the entry that stood there. */
-function pieceScripts(base: string, page: string, index: number): string {
-  const path = `${base}~vine/piece/page/${idToPath(page)}`;
-  if (index > 0) return `<script defer src="${path}/start-${index}.js"></script>`;
-  return `<script defer src="${path}/packages.js"></script><script defer src="${path}/app.js"></script>`;
+function pieceScripts({ project, page, hookKey, tagOf }: RenderInput, index: number): string {
+  const { base } = project.options;
+  // What a browser kept in its history is never taken for the newest: the URL names the content.
+  const script = (name: string, version: string) => `<script defer src="${ownUrl.piece(base, name)}?v=${version}"></script>`;
+  const run = hookKey.slice(0, 8);
+  if (index > 0) return script(pieceName.ofStart(page.id, index), `${page.version}-${run}`);
+  const parts: PagePart[] = ['packages', 'app'];
+  return parts.map((part) => script(pieceName.ofPage(page.id, part), `${tagOf(part) ?? 'new'}-${run}`)).join('');
 }

@@ -1,10 +1,9 @@
-import { createReadStream } from 'node:fs';
 import type { IncomingMessage, ServerResponse } from 'node:http';
 import { type Duplex, pipeline, Readable } from 'node:stream';
 import { pipeline as finished } from 'node:stream/promises';
 import { batches, type TextParts } from '../core/batches.js';
 import { escapeHtml, toolPage } from '../core/html.js';
-import type { KeptPiece } from '../project/last-start.js';
+import { endSocket } from '../forward/end-socket.js';
 import type { StoredPiece } from './piece-store.js';
 
 /** The media type of scripts (RFC 9239). */
@@ -17,9 +16,19 @@ export function sendText(response: ServerResponse, status: number, type: string,
   response.end(body);
 }
 
-/** Sends a piece with its ETag. */
-export function sendPiece(request: IncomingMessage, response: ServerResponse, { tag, piece }: StoredPiece): void {
-  sendTagged(request, response, { tag, type: scriptType, parts: piece.parts() });
+/** Sends a piece with its ETag, for pages whose hook has this key. */
+export function sendPiece(
+  request: IncomingMessage,
+  response: ServerResponse,
+  { tag, piece }: StoredPiece,
+  hookKey: string,
+): void {
+  sendTagged(request, response, { tag: pieceTag(tag, hookKey), type: scriptType, parts: piece.parts(hookKey) });
+}
+
+/** Tells a piece from others, by its content and the key that it knows. */
+function pieceTag(tag: string, hookKey: string): string {
+  return `${tag}-${hookKey.slice(0, 8)}`;
 }
 
 /** Sends content with a strong ETag, or 304 where the browser has it (RFC 9110, 13.1.2). */
@@ -51,16 +60,16 @@ function* buffers(parts: TextParts): Generator<Buffer> {
   for (const batch of batches(parts)) yield Buffer.from(batch);
 }
 
-/** Sends a piece that is kept as a file. Settles when it was sent. */
+/** Sends a piece that was kept. Settles when it was sent. */
 export async function sendKept(
   request: IncomingMessage,
   response: ServerResponse,
-  { tag, path, bytes }: KeptPiece,
+  { tag, content, end, hookKey }: { tag: string; content: Buffer; end: string; hookKey: string },
 ): Promise<void> {
-  if (isKnown(request, response, tag)) return;
-  response.writeHead(200, { 'content-type': scriptType, 'content-length': bytes });
+  if (isKnown(request, response, pieceTag(tag, hookKey))) return;
+  response.writeHead(200, { 'content-type': scriptType, 'content-length': content.length + Buffer.byteLength(end) });
   if (request.method === 'HEAD') return void response.end();
-  await finished(createReadStream(path, { highWaterMark: 1 << 20 }), response).catch(() => {}); // as above
+  await finished(Readable.from([content, Buffer.from(end)]), response).catch(() => {}); // as above
 }
 
 /** Refuses a request under a host name that isn't ours, and says how to make it one. */
@@ -74,5 +83,11 @@ export function refuseHost(request: IncomingMessage, response: ServerResponse): 
 
 /** Ends a request to change protocols. `status` is code and reason. */
 export function refuseUpgrade(socket: Duplex, status: string): void {
-  socket.end(`HTTP/1.1 ${status}\r\nconnection: close\r\ncontent-length: 0\r\n\r\n`);
+  endSocket(socket, `HTTP/1.1 ${status}\r\nconnection: close\r\ncontent-length: 0\r\n\r\n`);
+}
+
+/** Refuses a request that a page of another site makes. */
+export function refuseElsewhere(response: ServerResponse, origin: string): void {
+  const text = `Pages of other sites get nothing from here. If ${origin} is yours, add it to the settings: embed: { from: [...] }`;
+  sendText(response, 403, 'text/plain; charset=utf-8', `${text}\n`);
 }

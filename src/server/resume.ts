@@ -1,6 +1,6 @@
-import { statSync } from 'node:fs';
 import type { ResumeMessage, ServerMessage } from '../core/live/messages.js';
-import { pathToId } from '../core/pieces/id-path.js';
+import { pieceNameOf, readPieceName } from '../core/urls.js';
+import { statNow } from '../project/disk-files.js';
 import type { Project } from '../project/project.js';
 import { fileBehind } from './served-files.js';
 
@@ -11,13 +11,16 @@ import { fileBehind } from './served-files.js';
 export async function resume(project: Project, message: ResumeMessage, sent: () => number | undefined): Promise<ServerMessage> {
   await project.opened();
   const page = project.pages.get(message.page);
-  const stale = { type: 'reload', reason: 'the server was restarted and files had changed' } as const;
-  if (!page || page.version !== message.html) return stale;
-  const prefix = `${project.options.base}~vine/piece/lazy/`;
-  const lazy = message.pieces
-    .filter((url) => url.startsWith(prefix))
-    .map((url) => pathToId(decodeURIComponent(url.slice(prefix.length, -'.js'.length))));
-  for (const id of lazy) if (!(await project.ensure(id))) return stale;
+  const reload = (why: string) => ({ type: 'reload', reason: `the server was restarted and ${why}` }) as const;
+  const stale = reload('files had changed');
+  if (!page) return reload('this page is not among its pages any more');
+  if (page.version !== message.html) return reload(`${page.id} had changed`);
+  const lazy = message.pieces.flatMap((url) => {
+    const known = readPieceName(pieceNameOf(url, project.options.base) ?? '');
+    return known?.kind === 'lazy' ? [known.id] : [];
+  });
+  const gone = await notThere(project, lazy);
+  if (gone !== undefined) return reload(`${gone}, which this page had loaded, is not in use any more`);
   await project.settled();
   if (sent() !== message.build) return { type: 'again' };
   const ids = new Set([...project.pageOrder(page), ...project.graph.reachable(lazy)]);
@@ -27,8 +30,19 @@ export async function resume(project: Project, message: ResumeMessage, sent: () 
   for (const path of message.files) {
     const file = fileBehind(project, path);
     if (!file) continue;
-    project.noteServed(file, path);
-    if ((statSync(file, { throwIfNoEntry: false })?.mtimeMs ?? 0) > message.loadedAt) return stale;
+    project.noteServed(file.real, path);
+    if ((statNow(file.real)?.mtimeMs ?? 0) > message.loadedAt) return reload(`${path} had changed`);
   }
   return { type: 'current' };
+}
+
+/** One of several modules behind dynamic imports that can't be had; each may only be asked for once another one is there. */
+async function notThere(project: Project, ids: readonly string[]): Promise<string | undefined> {
+  let open = [...ids];
+  for (;;) {
+    const left: string[] = [];
+    for (const id of open) if (!(await project.ensure(id))) left.push(id);
+    if (left.length === open.length) return left[0];
+    open = left;
+  }
 }

@@ -1,39 +1,47 @@
-import { basename, dirname, join } from 'node:path';
-import { isAssetPath } from '../core/translate/kinds.js';
+import { join } from 'node:path';
+import { typedId } from '../core/module-id.js';
+import { decoded, encodedPath } from '../core/urls.js';
+import { realPathNow, statNow } from '../project/disk-files.js';
 import type { Project } from '../project/project.js';
-import { decodePath, findStatic, type StaticFile } from './static-file.js';
 
-/** A file that is sent as it is, for a path under the front end's base; `undefined` where there is none, or none to be sent. */
-export function findServedFile(project: Project, path: string): StaticFile | undefined {
+/** A file to be sent as it is. */
+export interface ServedFile {
+  /** Absolute path as the project knows it. */
+  path: string;
+  /** The same without links: what is sent. */
+  real: string;
+}
+
+/**
+ * The file for a path under the front end's base: of a verbatim folder, content of the project's own, or what a module, a sheet
+ * or a page names. `undefined` where there is none, or none that the gate lets out.
+ */
+export function findServedFile(project: Project, requestPath: string): ServedFile | undefined {
+  const path = decoded(requestPath);
+  if (path === undefined || path.endsWith('/')) return undefined;
   const { verbatim, root } = project.options;
-  return (
-    findStatic(verbatim, path) ??
-    (isAssetPath(path) && !path.includes('/node_modules/') ? findStatic([root], path) : undefined) ??
-    namedFile(project, path)
-  );
+  for (const folder of verbatim) {
+    const found = fileAt(join(folder, path), project.gate.ofVerbatim(folder, path));
+    if (found) return found;
+  }
+  return fileAt(join(root, path), project.gate.ofProject(join(root, path))) ?? namedFile(project, path.slice(1));
 }
 
-/** The file behind a path as browsers ask for it, with the base. */
-export function fileBehind(project: Project, path: string): string | undefined {
+/** The file behind a path as browsers ask for it, with the base, decoded. */
+export function fileBehind(project: Project, path: string): ServedFile | undefined {
   const { base } = project.options;
-  const file = path.startsWith(base) ? findServedFile(project, `/${encodeURI(path.slice(base.length))}`) : undefined;
-  return file && join(file.folder, file.path);
+  return path.startsWith(base) ? findServedFile(project, `/${encodedPath(path.slice(base.length))}`) : undefined;
 }
 
-/** Whether a module or a sheet refers to this file by its URL. */
-export function isKnownAsset(project: Project, id: string): boolean {
-  return [id, `${id}?url`].some((known) => project.graph.content(known)?.kind === 'asset');
-}
-
-/** A file outside the project that a module uses. */
-export function outsideFile(file: string): StaticFile {
-  return { folder: dirname(file), path: `/${basename(file)}` };
-}
-
-/** A file of a package that the application uses, or a script that a page loads as it is. */
-function namedFile(project: Project, path: string): StaticFile | undefined {
-  const id = decodePath(path)?.slice(1);
-  if (id === undefined) return undefined;
+/** A file that a module, a sheet or a page names by its URL; the id may come from anywhere. */
+export function namedFile(project: Project, id: string): ServedFile | undefined {
   const isClassic = [...project.pages.values()].some(({ classic }) => classic.includes(id));
-  return isClassic || isKnownAsset(project, id) ? { folder: project.options.root, path: `/${id}` } : undefined;
+  const isAsset = [id, typedId(id, 'url')].some((known) => project.graph.content(known)?.kind === 'asset');
+  if (!isClassic && !isAsset) return undefined;
+  const path = project.paths.fileOf(id);
+  return project.gate.mayRead(path) ? fileAt(path, realPathNow(path)) : undefined;
+}
+
+function fileAt(path: string, real: string | undefined): ServedFile | undefined {
+  return real !== undefined && statNow(real)?.isFile() ? { path, real } : undefined;
 }

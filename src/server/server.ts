@@ -1,13 +1,15 @@
+import { AsyncLocalStorage } from 'node:async_hooks';
 import { createServer, type IncomingMessage, type Server, type ServerResponse } from 'node:http';
-import { join } from 'node:path';
 import type { Duplex } from 'node:stream';
 import type { PageErrorMessage, ResumeMessage, UpdateMessage } from '../core/live/messages.js';
-import type { Problem } from '../core/problem.js';
+import { type Problem, VineError } from '../core/problem.js';
 import { lanes } from '../core/trace.js';
+import { decoded, ownPrefix, ownUrl, type PagePart, pieceName } from '../core/urls.js';
 import type { BackendChange } from '../forward/backend-states.js';
 import type { ExchangeReport } from '../forward/exchange.js';
 import { Forwarder, type Tape } from '../forward/forwarder.js';
 import type { CompiledRule, ForwardRule } from '../forward/rule.js';
+import type { Page } from '../project/page.js';
 import type { Project } from '../project/project.js';
 import { TypedEvents } from '../project/typed-events.js';
 import type { ProjectUpdate } from '../project/update-maker.js';
@@ -19,13 +21,14 @@ import { mapError } from './map-stack.js';
 import { notFoundPage } from './not-found.js';
 import { looksLikeFile, type PageRoute, PageRoutes } from './page-routes.js';
 import { PieceStore } from './piece-store.js';
-import { renderPage, renderStart, sheetsOf } from './render-page.js';
-import { refuseHost, refuseUpgrade, sendText } from './respond.js';
+import { type RenderInput, renderPage, renderStart, sheetsOf } from './render-page.js';
+import { readTarget } from './request-target.js';
+import { refuseElsewhere, refuseHost, refuseUpgrade, sendText } from './respond.js';
 import { resume } from './resume.js';
 import { findServedFile } from './served-files.js';
-import { decodePath, sendStatic } from './static-file.js';
-import { ToolUrls } from './tool-urls.js';
-import { isOwnHost, isOwnOrigin, type Trust } from './trust.js';
+import { sendStatic } from './static-file.js';
+import { type Asked, ToolUrls } from './tool-urls.js';
+import { isFromElsewhere, isNavigation, isOwnHost, isOwnOrigin, protect, type Trust } from './trust.js';
 import { sendWorkspace, workspacePath } from './workspace-folder.js';
 
 /** What the server serves; may be exchanged while it runs. */
@@ -47,7 +50,12 @@ export interface VineServerOptions extends Served, ListenOptions {
 export class VineServer {
   readonly live = new LiveChannel();
   /** Errors of pages, with the user's own positions. */
-  readonly errors = new TypedEvents<{ error: { from: LivePage; problem: Problem }; editor: Problem; note: string }>();
+  readonly errors = new TypedEvents<{
+    error: { from: LivePage; problem: Problem };
+    editor: Problem;
+    note: string;
+    failure: Failure;
+  }>();
   /** What goes on between browsers and backends. */
   readonly traffic = new TypedEvents<{ exchange: ExchangeReport; backend: BackendChange }>();
   #options: VineServerOptions;
@@ -73,7 +81,9 @@ export class VineServer {
     this.#answers = new KeptAnswers(options.project, this.#pieces);
     this.#tool = this.#toolOf(options);
     this.#forwarder = this.#forwarderOf(options.forward);
-    this.#server = createServer({ maxHeaderSize: mostHeaderBytes }, (request, response) => this.#onRequest(request, response));
+    this.#server = createServer({ maxHeaderSize: mostHeaderBytes, headersTimeout: headMs }, (request, response) =>
+      this.#onRequest(request, response),
+    );
     this.#server.on('checkContinue', (request, response) => this.#onRequest(request, response, true));
     this.#server.on('clientError', onClientError);
     this.#server.on('upgrade', (request, socket, head) => this.#onUpgrade(request, socket, head));
@@ -81,11 +91,17 @@ export class VineServer {
       this.#sockets.add(socket);
       socket.on('close', () => this.#sockets.delete(socket));
     });
-    // A forwarded event stream may go on for hours.
+    this.#server.maxConnections = mostConnections;
+    // The body of a forwarded request may come for hours.
     this.#server.requestTimeout = 0;
     this.live.on('message', ({ from, message }) => {
-      if (message.type === 'error') void this.#pageError(from, message);
-      if (message.type === 'resume') void this.#resume(from, message);
+      const answer =
+        message.type === 'error'
+          ? this.#pageError(from, message)
+          : message.type === 'resume'
+            ? this.#resume(from, message)
+            : undefined;
+      answer?.catch((error: unknown) => this.#failed('a message of a page', error));
     });
     this.#follow(options.project);
   }
@@ -129,7 +145,7 @@ export class VineServer {
   }
 
   #piecesOf(project: Project): PieceStore {
-    return new PieceStore(project, (note) => this.errors.emit('note', note));
+    return new PieceStore(project, this.live.hookKey, (note) => this.errors.emit('note', note));
   }
 
   #toolOf({ project, trust }: Served): ToolUrls {
@@ -140,7 +156,9 @@ export class VineServer {
       live: this.live,
       trust,
       exchanges: this.#exchanges,
-      onPageError: (from, message) => void this.#pageError(from, message),
+      onPageError: (from, message) => {
+        this.#pageError(from, message).catch((error: unknown) => this.#failed('an error of a worker', error));
+      },
       onEditorProblem: (problem) => this.errors.emit('editor', problem),
     });
   }
@@ -202,7 +220,7 @@ export class VineServer {
   /** The URL that opens a place in the user's editor: `line` and `column` count from 1. */
   editorUrl(file: string, line: number, column: number): string {
     const query = new URLSearchParams({ key: this.live.key, file, line: String(line), column: String(column) });
-    return `${this.url}~vine/open?${query}`;
+    return `${this.#origin}${ownUrl.plain(this.#options.project.options.base, 'open')}?${query}`;
   }
 
   get #origin(): string {
@@ -218,6 +236,8 @@ export class VineServer {
    */
   async listen(): Promise<void> {
     this.#port = await listen(this.#server, this.#options);
+    // Connections that can't be taken, e.g. for want of file descriptors, are the client's loss and not the server's end.
+    this.#server.on('error', (error) => this.#failed('a new connection', error));
     this.#forwarder.watch();
   }
 
@@ -254,36 +274,61 @@ export class VineServer {
     const from = trace.now();
     if (from > 0)
       response.once('close', () => trace.overlapping('request', `${request.method} ${request.url}`, from, {}, lanes.main));
-    this.#answer(request, response, isContinued).catch((error: unknown) => {
-      if (response.headersSent) response.destroy();
-      else
-        sendText(
-          response,
-          500,
-          'text/plain; charset=utf-8',
-          `Vine Spark failed on ${request.url}: ${error instanceof Error ? error.message : String(error)}\n`,
-        );
+    // A client that goes away in the middle is told by `close`.
+    request.on('error', () => {});
+    response.on('error', () => {});
+    inRequest.run({ request, response }, () => {
+      this.#answer(request, response, isContinued).catch((error: unknown) => this.#requestFailed(request, response, error));
     });
   }
 
+  /**
+   * Something failed that nothing caught. Where it was for a request, that one gets a 500. Returns whether it was.
+   */
+  uncaught(error: unknown): boolean {
+    const asked = inRequest.getStore();
+    if (asked) this.#requestFailed(asked.request, asked.response, error);
+    return asked !== undefined;
+  }
+
+  #requestFailed(request: IncomingMessage, response: ServerResponse, error: unknown): void {
+    this.#failed(`${request.method} ${request.url}`, error);
+    if (response.headersSent || response.destroyed) return void response.destroy();
+    for (const name of response.getHeaderNames()) response.removeHeader(name);
+    const why = error instanceof VineError ? error.message : 'Vine Spark failed on this request; the terminal says how.';
+    sendText(response, 500, 'text/plain; charset=utf-8', `${why}\n`);
+  }
+
+  #failed(what: string, error: unknown): void {
+    this.errors.emit('failure', { what, error: error instanceof Error ? error : new Error(String(error)) });
+  }
+
   async #answer(request: IncomingMessage, response: ServerResponse, isContinued: boolean): Promise<void> {
-    if (!isOwnHost(request, this.#options.trust)) return refuseHost(request, response);
-    const { project } = this.#options;
+    const { project, trust } = this.#options;
+    if (!isOwnHost(request, trust)) return refuseHost(request, response);
     const { base } = project.options;
-    const whole = (request.url ?? '/').replace(/^[a-z]+:\/\/[^/]*/i, '');
-    const path = whole.replace(/[?#].*$/, '');
-    if (path === workspacePath) return sendWorkspace(project.options.root, request, response);
-    if (path.startsWith(`${base}~vine/`)) return this.#answerOwn(path.slice(`${base}~vine/`.length), request, response);
+    const { path, query } = readTarget(request);
+    const own = base + ownPrefix;
+    if (path === workspacePath || path.startsWith(own)) {
+      protect(request, response, trust);
+      if (isFromElsewhere(request, trust)) return refuseElsewhere(response, originOf(request));
+      if (path === workspacePath) return sendWorkspace(project.options.root, request, response);
+      return this.#answerOwn(path.slice(own.length), { query, request, response });
+    }
     const first = this.#forwarder.find(request, 'first');
     if (first) return this.#forward(request, response, { rule: first, isContinued });
     if (isContinued) response.writeContinue();
     const inBase = path.startsWith(base) ? `/${path.slice(base.length)}` : path === base.slice(0, -1) ? '/' : undefined;
-    if (inBase !== undefined && (request.method === 'GET' || request.method === 'HEAD')) {
+    // Whether there is anything at a path is nobody else's business either.
+    const isElsewhere = isFromElsewhere(request, trust) && !isNavigation(request);
+    if (inBase !== undefined && (request.method === 'GET' || request.method === 'HEAD') && !isElsewhere) {
       if (await this.#frontEnd(inBase, request, response)) return;
     }
     const missing = this.#forwarder.find(request, 'missing');
     if (missing) return this.#forward(request, response, { rule: missing, isContinued: false });
     // Browsers ask for this by themselves; a 404 would only be noise in their console.
+    protect(request, response, trust);
+    if (isElsewhere) return refuseElsewhere(response, originOf(request));
     if (path === '/favicon.ico') return sendText(response, 204, 'image/x-icon', '');
     this.#notFound(path, inBase, response);
   }
@@ -293,14 +338,14 @@ export class VineServer {
     if (this.#forwarder.isAmbiguous(request, how.rule))
       return refuse(
         400,
-        'This path means something else to a backend that reads escaped slashes as slashes. Write it without them.',
+        'This path leads out of what the rule is for, or means something else to a backend that reads escaped slashes as slashes. Write it without those and without dot segments.',
       );
     if (this.#isLoop(request, how.rule))
       return refuse(
         508,
         `The rule for ${how.rule.label} sends requests back to this server. Correct its address ${how.rule.to.label}: it must be that of the backend.`,
       );
-    this.#forwarder.handle(request, response, how);
+    this.#forwarder.handle(request, response, { ...how, onFault: (error) => this.#requestFailed(request, response, error) });
   }
 
   /** Whether a rule leads back here, directly or over other servers. */
@@ -312,24 +357,26 @@ export class VineServer {
 
   /** Pages and files. Returns whether there was an answer. */
   async #frontEnd(path: string, request: IncomingMessage, response: ServerResponse): Promise<boolean> {
+    const { project, trust } = this.#options;
     const exact = this.#routes.at(path);
     if (exact !== undefined) {
+      protect(request, response, trust);
       await this.#sendPage(exact, request, response);
       return true;
     }
-    const { project } = this.#options;
     // Which files of packages are used shows when modules were read.
     if (project.isOpening && path.includes('/node_modules/')) await project.opened();
     const file = findServedFile(project, path);
     if (file) {
-      const shown = decodePath(path);
-      if (shown !== undefined) project.noteServed(join(file.folder, file.path), project.options.base + shown.slice(1));
-      sendStatic(request, response, file);
+      protect(request, response, trust);
+      project.noteServed(file.real, project.options.base + decoded(path)!.slice(1));
+      sendStatic(request, response, file.real);
       return true;
     }
     const covering = this.#routes.covering(path);
     if (covering === undefined || looksLikeFile(path) || !(request.headers.accept ?? '*/*').match(/text\/html|\*\/\*/))
       return false;
+    protect(request, response, trust);
     await this.#sendPage(covering, request, response);
     return true;
   }
@@ -340,7 +387,8 @@ export class VineServer {
     if (project.isOpening && request.method === 'GET') return this.#sendEarlyPage(id, response);
     await project.settled();
     const page = project.pages.get(id)!;
-    const input = { project, page, session: this.live.session, hot, build: project.build, sheets: sheetsOf(project, page) };
+    const tagOf = (part: PagePart) => this.#pieces.ofPage(page, part).tag;
+    const input = { ...this.#renderInput(page, hot), tagOf, sheets: sheetsOf(project, page) };
     sendText(response, 200, htmlType, request.method === 'HEAD' ? '' : renderPage(input));
   }
 
@@ -348,19 +396,27 @@ export class VineServer {
   async #sendEarlyPage(id: string, response: ServerResponse): Promise<void> {
     const { project, hot } = this.#options;
     const page = project.pages.get(id)!;
-    const input = { project, page, session: this.live.session, hot, build: project.build };
+    const input = this.#renderInput(page, hot);
     const start = renderStart(input);
     response.writeHead(200, { 'content-type': htmlType });
     response.write(start);
     const kept = await this.#answers.sheetsFor(id);
     if (!kept) await project.opened();
     const sheets = kept ?? sheetsOf(project, page);
-    response.end(renderPage({ ...input, sheets }).slice(start.length));
+    const last = kept && (await this.#answers.last());
+    const tagOf = (part: PagePart) => (last ? last.tagOf(pieceName.ofPage(id, part)) : this.#pieces.ofPage(page, part).tag);
+    response.end(renderPage({ ...input, tagOf, sheets }).slice(start.length));
+  }
+
+  #renderInput(page: Page, hot: boolean): RenderInput {
+    const { session, hookKey } = this.live;
+    const { project } = this.#options;
+    return { project, page, session, hookKey, hot, build: project.build, tagOf: () => undefined };
   }
 
   /** What belongs to the tool itself. */
-  async #answerOwn(path: string, request: IncomingMessage, response: ServerResponse): Promise<void> {
-    if (!(await this.#tool.answer(path, request, response))) this.#notFound(`~vine/${path}`, undefined, response);
+  async #answerOwn(path: string, asked: Asked): Promise<void> {
+    if (!(await this.#tool.answer(path, asked))) this.#notFound(ownPrefix + path, undefined, asked.response);
   }
 
   #notFound(path: string, inBase: string | undefined, response: ServerResponse): void {
@@ -382,21 +438,53 @@ export class VineServer {
 
   #onUpgrade(request: IncomingMessage, socket: Duplex, head: Buffer): void {
     socket.on('error', () => socket.destroy());
+    try {
+      this.#upgrade(request, socket, head);
+    } catch (error) {
+      this.#failed(`the upgrade of ${request.url}`, error);
+      refuseUpgrade(socket, '500 Internal Server Error');
+    }
+  }
+
+  #upgrade(request: IncomingMessage, socket: Duplex, head: Buffer): void {
     const { trust, project } = this.#options;
-    const url = new URL(request.url ?? '/', 'http://localhost');
+    const { path, query } = readTarget(request);
     if (!isOwnHost(request, trust)) return refuseUpgrade(socket, '403 Forbidden');
-    if (url.pathname === `${project.options.base}~vine/live`) {
-      const isAllowed = isOwnOrigin(request, trust) && url.searchParams.get('key') === this.live.key;
+    if (path === ownUrl.plain(project.options.base, 'live')) {
+      const isAllowed = isOwnOrigin(request, trust) && query.get('key') === this.live.key;
       return isAllowed ? this.live.accept(request, socket, head) : refuseUpgrade(socket, '403 Forbidden');
     }
     const rule = this.#forwarder.find(request, 'first') ?? this.#forwarder.find(request, 'missing');
     if (!rule) return refuseUpgrade(socket, '404 Not Found');
+    // Browsers let pages of any site open sockets, with the user's cookies: only the Origin tells.
+    const isAllowed = rule.origins === 'any' || isOwnOrigin(request, { ...trust, origins: [...trust.origins, ...rule.origins] });
+    if (!isAllowed) return refuseUpgrade(socket, '403 Forbidden');
     if (this.#forwarder.isAmbiguous(request, rule)) return refuseUpgrade(socket, '400 Bad Request');
     if (this.#isLoop(request, rule)) return refuseUpgrade(socket, '508 Loop Detected');
-    this.#forwarder.upgrade(request, socket, head, rule);
+    this.#forwarder.upgrade(request, socket, {
+      head,
+      rule,
+      onFault: (error) => this.#failed(`the upgrade of ${request.url}`, error),
+    });
   }
 }
 
+/** The request that some work is for. */
+const inRequest = new AsyncLocalStorage<{ request: IncomingMessage; response: ServerResponse }>();
+
+/** What failed, and on what. */
+export interface Failure {
+  what: string;
+  error: Error;
+}
+
+function originOf({ headers }: IncomingMessage): string {
+  return headers.origin ?? 'the origin';
+}
+
+/** How long the head of a request may take, and how many connections there may be at once. */
+const headMs = 20_000;
+const mostConnections = 4096;
 const htmlType = 'text/html; charset=utf-8';
 /** Exchanges that can be looked at afterwards. */
 const keptExchanges = 500;

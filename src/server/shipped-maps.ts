@@ -1,10 +1,13 @@
 import { readFileSync } from 'node:fs';
 import { dirname, resolve } from 'node:path';
 import { chainShippedMap, mapReference, readShippedMap, shippedSources } from '../core/maps/shipped-map.js';
+import type { FileGate } from '../project/file-gate.js';
 import type { Paths } from '../project/paths.js';
 
 export interface ShippedMapsOptions {
   paths: Paths;
+  /** Which files may be read. */
+  gate: FileGate;
   /** URL prefix of the front end. */
   base: string;
   /** Told once for each map that can't be used. */
@@ -26,9 +29,9 @@ export class ShippedMaps {
     if (reference === undefined) return own;
     try {
       const file = this.#options.paths.fileOf(id);
-      const shipped = readShippedMap(textOf(reference, file));
+      const shipped = readShippedMap(this.#textOf(reference, file));
       const ids = shippedSources(shipped, id);
-      const contents = ids.map((name, index) => shipped.sourcesContent?.[index] ?? this.#read(name));
+      const contents = ids.map((name, index) => shipped.sourcesContent?.[index] ?? this.#read(name, file));
       // The debugger would show nothing at all: the shipped code is better than that.
       if (contents.includes(undefined)) return own;
       const sources = ids.map((name) => this.#options.base + name);
@@ -39,12 +42,24 @@ export class ShippedMaps {
     }
   }
 
-  #read(id: string): string | undefined {
+  /** A source that the map names without giving its text: only of the same package. */
+  #read(id: string, packageFile: string): string | undefined {
+    const { paths, gate } = this.#options;
+    const path = paths.fileOf(id);
+    if (!gate.mayReadFor(path, packageFile)) return undefined;
     try {
-      return readFileSync(this.#options.paths.fileOf(id), 'utf8');
+      return readFileSync(path, 'utf8');
     } catch {
       return undefined; // many packages ship maps without what they map to
     }
+  }
+
+  #textOf(reference: string, file: string): string {
+    const data = /^data:[^,]*?(;base64)?,(.*)$/s.exec(reference);
+    if (data) return data[1] ? Buffer.from(data[2]!, 'base64').toString('utf8') : decodeURIComponent(data[2]!);
+    const path = resolve(dirname(file), decodeURIComponent(reference));
+    if (!this.#options.gate.mayReadFor(path, file)) throw new Error(`it would lie outside of the package, at ${path}`);
+    return readFileSync(path, 'utf8');
   }
 
   #note(id: string, why: string): void {
@@ -52,10 +67,4 @@ export class ShippedMaps {
     this.#noted.add(id);
     this.#options.onNote(`the source map of ${id} is not used: ${why.split('\n')[0]}`);
   }
-}
-
-function textOf(reference: string, file: string): string {
-  const data = /^data:[^,]*?(;base64)?,(.*)$/s.exec(reference);
-  if (!data) return readFileSync(resolve(dirname(file), decodeURIComponent(reference)), 'utf8');
-  return data[1] ? Buffer.from(data[2]!, 'base64').toString('utf8') : decodeURIComponent(data[2]!);
 }

@@ -1,8 +1,9 @@
 import { readFileSync } from 'node:fs';
 import type { IncomingMessage, ServerResponse } from 'node:http';
 import type { PageErrorMessage } from '../core/live/messages.js';
-import { idToPath, pathToId } from '../core/pieces/id-path.js';
+import { ownHook, pieceEnd } from '../core/pieces/piece.js';
 import type { Problem } from '../core/problem.js';
+import { type OwnUrl, ownUrl, pieceName, pieceNameOf, readOwnUrl, readPieceName } from '../core/urls.js';
 import type { ExchangeReport } from '../forward/exchange.js';
 import { contentHash } from '../project/content-hash.js';
 import type { Project } from '../project/project.js';
@@ -10,11 +11,11 @@ import { browserName } from './browser-name.js';
 import type { KeptAnswers } from './kept-answers.js';
 import type { LiveChannel, LivePage } from './live-channel.js';
 import { openInEditor } from './open-in-editor.js';
-import type { PieceStore } from './piece-store.js';
+import type { PieceStore, StoredPiece } from './piece-store.js';
 import { jsonType, scriptType, sendKept, sendParts, sendPiece, sendTagged, sendText } from './respond.js';
-import { isKnownAsset, outsideFile } from './served-files.js';
-import { decodePath, sendStatic } from './static-file.js';
-import { isOwnOrigin, type Trust } from './trust.js';
+import { namedFile } from './served-files.js';
+import { sendStatic } from './static-file.js';
+import { isOwnOrigin, isSurelyOwn, type Trust } from './trust.js';
 
 export interface ToolUrlsOptions {
   project: Project;
@@ -28,7 +29,13 @@ export interface ToolUrlsOptions {
   onEditorProblem(problem: Problem): void;
 }
 
-interface Asked {
+/** URLs of what is made of the project's files. */
+type BuiltUrl = Extract<OwnUrl, { page: string } | { update: number } | { id: string } | { name: string }>;
+
+const plainType = 'text/plain; charset=utf-8';
+
+/** A request for one of our own URLs. */
+export interface Asked {
   query: URLSearchParams;
   request: IncomingMessage;
   response: ServerResponse;
@@ -39,7 +46,7 @@ const clientScript = readFileSync(new URL('../browser/client.js', import.meta.ur
 const clientTag = contentHash(clientScript);
 const workerScript = readFileSync(new URL('../browser/worker.js', import.meta.url), 'utf8');
 
-/** The URLs that belong to the tool itself, all under `/~vine/`. */
+/** The URLs that belong to the tool itself, all under `/~spark/`. */
 export class ToolUrls {
   readonly #options: ToolUrlsOptions;
 
@@ -48,72 +55,120 @@ export class ToolUrls {
   }
 
   /** Answers a path behind the prefix. Returns whether there was an answer. */
-  async answer(path: string, request: IncomingMessage, response: ServerResponse): Promise<boolean> {
-    const { project } = this.#options;
-    const query = new URLSearchParams(request.url?.split('?')[1]);
+  async answer(path: string, asked: Asked): Promise<boolean> {
+    const { request, response } = asked;
+    const url = readOwnUrl(path);
     response.setHeader('cache-control', 'no-cache');
-    if (/^(?:piece|worker|style|file|map)\//.test(path)) {
-      if (project.isOpening && (await this.#answerKept(pathToId(decodePath(path) ?? ''), { query, request, response })))
+    response.setHeader('x-content-type-options', 'nosniff');
+    if (!url) return false;
+    switch (url.kind) {
+      case 'page-script':
+        sendTagged(request, response, { tag: clientTag, type: scriptType, parts: [clientScript] });
         return true;
-      await project.settled();
+      case 'session':
+        this.#sendSession(asked);
+        return true;
+      case 'traffic':
+        this.#sendTraffic(asked);
+        return true;
+      case 'error':
+        await this.#workerError(asked);
+        return true;
+      case 'open':
+        this.#openEditor(asked);
+        return true;
+      case 'live':
+        return false;
+      default:
+        return this.#answerBuilt(url, asked);
     }
-    if (path === 'client.js') sendTagged(request, response, { tag: clientTag, type: scriptType, parts: [clientScript] });
-    else if (path === 'session') this.#sendSession(request, response);
-    else if (path === 'traffic') this.#sendTraffic(query, response);
-    else if (path === 'error') await this.#workerError(query, request, response);
-    else if (path === 'open') this.#openEditor(query, response);
-    else return this.#answerFile(pathToId(decodePath(path) ?? ''), { query, request, response });
-    return true;
   }
 
-  /** Answers what the last start answered, while modules are being read. Returns whether there was such an answer. */
-  async #answerKept(path: string, { query, request, response }: Asked): Promise<boolean> {
-    const { project, answers } = this.#options;
+  /** Answers with something of the build: what the last start gave while modules are being read, else what there is now. */
+  async #answerBuilt(url: BuiltUrl, asked: Asked): Promise<boolean> {
+    const { project } = this.#options;
+    if (project.isOpening && (await this.#answerKept(url, asked))) return true;
+    await project.settled();
+    return this.#answerNow(url, asked);
+  }
+
+  /** Answers what the last start answered. Returns whether there was such an answer. */
+  async #answerKept(url: BuiltUrl, { query, request, response }: Asked): Promise<boolean> {
+    const { project, answers, live } = this.#options;
     const last = await answers.last();
-    const [, folder, name = ''] = /^(piece|style)\/(.+)$/.exec(path) ?? [];
-    const piece = folder === 'piece' && /^(?:page|lazy)\//.test(name) ? last?.piece(name.replace(/\.js$/, '')) : undefined;
-    const version = query.get('v') ?? '';
-    const sheet = folder === 'style' ? last?.sheet(name, version) : undefined;
-    if (piece) {
+    if (url.kind === 'page-piece' || url.kind === 'lazy') {
+      const name = url.kind === 'lazy' ? pieceName.lazy(url.id) : pieceName.ofPage(url.page, url.part);
+      const piece = last?.piece(name);
+      if (!piece) return false;
       answers.given(piece);
-      project.waitFor(sendKept(request, response, piece));
-    } else if (sheet !== undefined) this.#sendSheet(name, version, sheet, { request, response });
-    return piece !== undefined || sheet !== undefined;
-  }
-
-  /** Scripts, maps, sheets and files. */
-  async #answerFile(path: string, { query, request, response }: Asked): Promise<boolean> {
-    const { project, pieces } = this.#options;
-    const page = /^piece\/page\/(.+)\/(packages|app)\.js$/.exec(path);
-    const shown = page && project.pages.get(page[1]!);
-    const start = /^piece\/page\/(.+)\/start-(\d+)\.js$/.exec(path);
-    const entry = start && project.pages.get(start[1]!)?.runs[Number(start[2])]?.entry;
-    const update = /^piece\/update\/(\d+)\.js$/.exec(path);
-    const code = update && pieces.updateCode(Number(update[1]));
-    const [, folder, name = ''] = /^(worker|piece\/lazy|map|file|style)\/(.+)$/.exec(path) ?? [];
-    const id = name.replace(/\.js$/, '');
-    if (shown) sendPiece(request, response, pieces.ofPage(shown, page[2] as 'packages' | 'app'));
-    else if (entry) sendText(response, 200, scriptType, `self["~vine"].start(${JSON.stringify(entry)});\n`);
-    else if (code) sendText(response, 200, scriptType, code);
-    else if (folder === 'worker' && project.graph.has(id)) sendPiece(request, response, pieces.worker(id, workerScript));
-    else if (folder === 'piece/lazy') await this.#sendLazy(id, request, response);
-    else if (folder === 'map') await this.#sendMap(name.replace(/\.json$/, ''), query.get('of') ?? '', response);
-    else if (folder === 'file' && isKnownAsset(project, name))
-      sendStatic(request, response, outsideFile(project.paths.fileOf(name)));
-    else if (folder === 'style') this.#sendStyle(name, query.get('v'), { request, response });
-    else return false;
+      const end = pieceEnd(live.hookKey, { mapUrl: ownUrl.map(project.options.base, name, piece.tag) });
+      project.waitFor(sendKept(request, response, { ...piece, end, hookKey: live.hookKey }));
+      return true;
+    }
+    const version = query.get('v') ?? '';
+    const sheet = url.kind === 'style' ? last?.sheet(url.id, version) : undefined;
+    if (url.kind !== 'style' || sheet === undefined) return false;
+    this.#sendSheet(url.id, version, sheet, { request, response });
     return true;
   }
 
-  #sendSession(request: IncomingMessage, response: ServerResponse): void {
+  /** Answers what the build is now. Returns whether there was an answer. */
+  async #answerNow(url: BuiltUrl, asked: Asked): Promise<boolean> {
+    const { project, pieces, live } = this.#options;
+    const { query, request, response } = asked;
+    const send = (piece: StoredPiece) => sendPiece(request, response, piece, live.hookKey);
+    switch (url.kind) {
+      case 'page-piece': {
+        const page = project.pages.get(url.page);
+        if (page) send(pieces.ofPage(page, url.part));
+        return page !== undefined;
+      }
+      case 'start': {
+        const entry = project.pages.get(url.page)?.runs[url.index]?.entry;
+        if (entry !== undefined)
+          sendText(response, 200, scriptType, `${ownHook(live.hookKey)}?.start(${JSON.stringify(entry)});\n`);
+        return entry !== undefined;
+      }
+      case 'update': {
+        const code = pieces.updateCode(url.update);
+        if (code !== undefined) sendText(response, 200, scriptType, code);
+        return code !== undefined;
+      }
+      case 'worker': {
+        // Its script holds a client of its own, so whoever gets it can read it.
+        const isKnown = isSurelyOwn(request) || query.get('key') === live.hookKey;
+        if (!isKnown) sendText(response, 403, plainType, 'Workers are for pages of this server.\n');
+        else if (!project.graph.has(url.id)) return false;
+        else send(pieces.worker(url.id, workerScript));
+        return true;
+      }
+      case 'lazy':
+        await this.#sendLazy(url.id, asked);
+        return true;
+      case 'map':
+        await this.#sendMap(url.name, asked);
+        return true;
+      case 'style':
+        this.#sendStyle(url.id, asked);
+        return true;
+      case 'file': {
+        const file = namedFile(project, url.id);
+        if (file) sendStatic(request, response, file.real);
+        return file !== undefined;
+      }
+    }
+  }
+
+  #sendSession({ request, response }: Asked): void {
     const { live, trust } = this.#options;
-    // Readable by our own pages only: others get no permission to read it.
+    // Only for our own pages: others neither get it nor the permission to read it.
     if (!isOwnOrigin(request, trust)) return sendText(response, 403, jsonType, '{}');
-    sendText(response, 200, jsonType, JSON.stringify({ key: live.key, session: live.session }));
+    response.setHeader('cache-control', 'no-store');
+    sendText(response, 200, jsonType, JSON.stringify({ key: live.key, session: live.session, hook: live.hookKey }));
   }
 
   /** The newest exchanges with backends, as JSON. They may hold what nobody else should see, so the key is needed. */
-  #sendTraffic(query: URLSearchParams, response: ServerResponse): void {
+  #sendTraffic({ query, response }: Asked): void {
     if (query.get('key') !== this.#options.live.key) return sendText(response, 403, jsonType, '{}');
     const exchanges = this.#options.exchanges.map(({ rule, from, ...report }) => ({
       rule: rule.label,
@@ -124,68 +179,62 @@ export class ToolUrls {
   }
 
   /** An error of a worker, which has no channel of its own. */
-  async #workerError(query: URLSearchParams, request: IncomingMessage, response: ServerResponse): Promise<void> {
-    const plain = 'text/plain; charset=utf-8';
-    if (query.get('key') !== this.#options.live.key || request.method !== 'POST') return sendText(response, 403, plain, '');
+  async #workerError({ query, request, response }: Asked): Promise<void> {
+    if (query.get('key') !== this.#options.live.key || request.method !== 'POST') return sendText(response, 403, plainType, '');
     let body = '';
     for await (const chunk of request.setEncoding('utf8')) {
       body += chunk;
-      if (body.length > longestErrorBody) return sendText(response, 413, plain, '');
+      if (body.length > longestErrorBody) return sendText(response, 413, plainType, '');
     }
     const { readPageMessage } = await import('./page-message.js');
     const message = readPageMessage(body);
-    const worker = pathToId(decodePath(query.get('worker') ?? '') ?? '').replace(/^.*?~vine\/worker\/|\.js$/g, '');
-    const from = { number: 0, browser: browserName(request.headers['user-agent']), page: worker };
+    const name = pieceNameOf(query.get('worker') ?? '', this.#options.project.options.base);
+    const worker = readPieceName(name ?? '');
+    const page = worker?.kind === 'worker' ? worker.id : '';
+    const from = { number: 0, browser: browserName(request.headers['user-agent']), page };
     if (message?.type === 'error') this.#options.onPageError(from, message);
-    sendText(response, 204, plain, '');
+    sendText(response, 204, plainType, '');
   }
 
   /**
    * Opens a file of the project in the user's editor. Only with the key, which pages of other origins can't know. The
    * answer is empty, so that the page whose link was followed stays.
    */
-  #openEditor(query: URLSearchParams, response: ServerResponse): void {
+  #openEditor({ query, response }: Asked): void {
     const { project } = this.#options;
-    const plain = 'text/plain; charset=utf-8';
     if (query.get('key') !== this.#options.live.key)
-      return sendText(response, 403, plain, 'This link is of an earlier run of the server; reload the page.\n');
+      return sendText(response, 403, plainType, 'This link is of an earlier run of the server; reload the page.\n');
     const id = query.get('file') ?? '';
-    if (!project.isOwnFile(id)) return sendText(response, 404, plain, `There is no file ${id} in this project.\n`);
+    if (!project.isOwnFile(id)) return sendText(response, 404, plainType, `There is no file ${id} in this project.\n`);
     const [line, column] = ['line', 'column'].map((name) => Math.max(1, Number.parseInt(query.get(name) ?? '', 10) || 1));
     openInEditor({ file: project.paths.fileOf(id), line: line!, column: column! }, (problem) =>
       this.#options.onEditorProblem(problem),
     );
-    sendText(response, 204, plain, '');
+    sendText(response, 204, plainType, '');
   }
 
-  async #sendLazy(id: string, request: IncomingMessage, response: ServerResponse): Promise<void> {
-    const { project } = this.#options;
-    // Only what some module really imports that way, not any file somebody asks for.
-    const isAskedFor = project.graph.importers(id).length > 0;
-    if (!isAskedFor || !(await project.ensure(id)) || !project.isWhole(project.graph.reachable([id]))) {
-      return sendText(response, 404, 'text/plain; charset=utf-8', `The module ${id} could not be built.\n`);
+  async #sendLazy(id: string, { request, response }: Asked): Promise<void> {
+    const { project, pieces, live } = this.#options;
+    if (!(await project.ensure(id)) || !project.isWhole(project.graph.reachable([id]))) {
+      return sendText(response, 404, plainType, `The module ${id} could not be built.\n`);
     }
-    sendPiece(request, response, this.#options.pieces.lazy(id));
+    sendPiece(request, response, pieces.lazy(id), live.hookKey);
   }
 
-  async #sendMap(name: string, tag: string, response: ServerResponse): Promise<void> {
+  async #sendMap(name: string, { query, response }: Asked): Promise<void> {
     await this.#options.answers.checked();
-    const style = /^style\/(.+)$/.exec(name);
+    const tag = query.get('of') ?? '';
+    const style = /^style\/(.+)$/s.exec(name);
     const sheet = style && this.#options.project.sheets.render(style[1]!, tag || undefined);
     const map = sheet ? [await sheet.map()] : await this.#options.pieces.map(name, tag);
     if (map === undefined)
-      return sendText(
-        response,
-        404,
-        'text/plain; charset=utf-8',
-        'This piece has been replaced; reload the page for a new map.\n',
-      );
+      return sendText(response, 404, plainType, 'This piece has been replaced; reload the page for a new map.\n');
     sendParts(response, { type: jsonType, parts: map });
   }
 
-  #sendStyle(id: string, version: string | null, { request, response }: Pick<Asked, 'request' | 'response'>): void {
+  #sendStyle(id: string, { query, request, response }: Asked): void {
     const { project } = this.#options;
-    const tag = version ?? project.sheets.versionOf(id);
+    const tag = query.get('v') ?? project.sheets.versionOf(id);
     const sheet = project.sheets.render(id, tag);
     if (!sheet)
       return sendText(response, 404, 'text/css; charset=utf-8', `/* There is no style sheet ${id.replaceAll('*/', '')}. */\n`);
@@ -193,9 +242,8 @@ export class ToolUrls {
   }
 
   #sendSheet(id: string, tag: string, text: string, { request, response }: Pick<Asked, 'request' | 'response'>): void {
-    const { base } = this.#options.project.options;
-    const mapUrl = `${base}~vine/map/style/${idToPath(id)}.json?of=${tag}`;
+    const mapUrl = ownUrl.map(this.#options.project.options.base, `style/${id}`, encodeURIComponent(tag));
     const parts = [text, `\n/*# sourceMappingURL=${mapUrl} */\n`];
-    sendTagged(request, response, { tag, type: 'text/css; charset=utf-8', parts });
+    sendTagged(request, response, { tag: encodeURIComponent(tag), type: 'text/css; charset=utf-8', parts });
   }
 }

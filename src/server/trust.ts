@@ -1,4 +1,4 @@
-import type { IncomingMessage } from 'node:http';
+import type { IncomingMessage, ServerResponse } from 'node:http';
 import { isIP } from 'node:net';
 
 /** Which host names and origins the server answers to. */
@@ -28,12 +28,50 @@ export function isOwnHost(request: IncomingMessage, { names }: Trust): boolean {
 /** Whether the page that makes the request is of our own origin or of a trusted one. Programs send no Origin; they need the key. */
 export function isOwnOrigin(request: IncomingMessage, { origins }: Trust): boolean {
   const { origin } = request.headers;
-  if (origin === undefined || origins.includes(origin)) return true;
+  if (origin === undefined) return !['cross-site', 'same-site'].includes(String(request.headers['sec-fetch-site']));
+  if (origins.includes(origin)) return true;
   try {
     return new URL(origin).host === request.headers.host;
   } catch {
     return false; // `null`, the origin of sandboxed pages and files, is nobody's
   }
+}
+
+/** The trusted origin whose page makes this request, by what the browser says of it; `undefined` for any other. */
+export function embedOrigin({ headers }: IncomingMessage, { origins }: Trust): string | undefined {
+  const { origin, referer = '' } = headers;
+  const from = origin ?? (URL.canParse(referer) ? new URL(referer).origin : undefined);
+  return from !== undefined && origins.includes(from) ? from : undefined;
+}
+
+/**
+ * Whether a page of another site makes this request (Fetch Metadata). Following a link to a page of ours is another matter: see
+ * `isNavigation`. Programs and old browsers don't say; for those, pieces and answers protect themselves.
+ */
+export function isFromElsewhere(request: IncomingMessage, trust: Trust): boolean {
+  const site = request.headers['sec-fetch-site'];
+  return (site === 'cross-site' || site === 'same-site') && embedOrigin(request, trust) === undefined;
+}
+
+/** Whether the user goes to a page in a window of its own, e.g. by a link. */
+export function isNavigation({ headers, method }: IncomingMessage): boolean {
+  return method === 'GET' && headers['sec-fetch-mode'] === 'navigate' && headers['sec-fetch-dest'] === 'document';
+}
+
+/** Whether the browser vouches for the request to come from a page of ours. Others have to know a key. */
+export function isSurelyOwn({ headers }: IncomingMessage): boolean {
+  return headers['sec-fetch-site'] === 'same-origin';
+}
+
+/** Sets the fields that keep answers of ours to our own pages, and to those of trusted origins. */
+export function protect(request: IncomingMessage, response: ServerResponse, trust: Trust): void {
+  const embedding = embedOrigin(request, trust);
+  response.setHeader('cross-origin-resource-policy', embedding === undefined ? 'same-origin' : 'cross-origin');
+  response.setHeader('content-security-policy', `frame-ancestors ${["'self'", ...trust.origins].join(' ')}`);
+  if (trust.origins.length === 0) response.setHeader('x-frame-options', 'SAMEORIGIN');
+  else response.setHeader('vary', 'origin, referer');
+  if (embedding !== undefined && request.headers.origin === embedding)
+    response.setHeader('access-control-allow-origin', embedding);
 }
 
 /** Whether the request comes from a program on this machine that reached us by a loopback address or name. */

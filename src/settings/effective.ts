@@ -205,6 +205,7 @@ function forwardRule({ paths, to, methods = [], headers = {}, timeouts = {}, pat
     cookies: (rest.cookies ?? {}) as CookieChanges,
     redirects: rest.redirects ?? 'ours',
     selfSigned: rest.selfSigned ?? false,
+    origins: rest.origins ?? [],
     forwarded: rest.forwarded ?? false,
     timeouts: { connectMs: timeouts.connectMs ?? defaultConnectMs, answerMs: timeouts.answerMs ?? 0 },
   };

@@ -1,9 +1,6 @@
 import { existsSync, readFileSync } from 'node:fs';
 import { join } from 'node:path';
-import { lazily } from '../core/lazily.js';
-
-const dotenv = lazily<typeof import('dotenv')>('dotenv');
-const dotenvExpand = lazily<typeof import('dotenv-expand')>('dotenv-expand');
+import { parseEnv } from 'node:util';
 
 /** The environment files of a mode, weakest first. */
 export function envFileNames(mode: string): string[] {
@@ -12,7 +9,7 @@ export function envFileNames(mode: string): string[] {
 
 /**
  * The values of exposed variables. Those of the process itself come before those of files, and later files before
- * earlier ones; `$NAME` in a file stands for another variable.
+ * earlier ones; `$NAME` in a file stands for another variable. Nothing in a file is ever run.
  */
 export function exposedVariables(
   root: string,
@@ -20,21 +17,32 @@ export function exposedVariables(
   names: readonly string[],
   environment: Readonly<Record<string, string | undefined>>,
 ): Record<string, string> {
-  const fromFiles: Record<string, string> = {};
+  const written = new Map<string, string>();
   for (const name of envFileNames(mode)) {
     const file = join(root, name);
-    for (const [key, value] of existsSync(file) ? Object.entries(dotenv().parse(readFileSync(file, 'utf8'))) : []) {
+    if (!existsSync(file)) continue;
+    for (const [key, value] of Object.entries(parseEnv(readFileSync(file, 'utf8')))) {
       // At the end, since a value can only use what stands before it.
-      delete fromFiles[key];
-      fromFiles[key] = value;
+      written.delete(key);
+      written.set(key, value ?? '');
     }
   }
-  const known = Object.fromEntries(
-    Object.entries(environment).filter((entry): entry is [string, string] => entry[1] !== undefined),
-  );
-  const { parsed = {} } =
-    Object.keys(fromFiles).length === 0 ? {} : dotenvExpand().expand({ parsed: fromFiles, processEnv: { ...known } });
-  return Object.fromEntries(
-    names.flatMap((name) => ((known[name] ?? parsed[name]) === undefined ? [] : [[name, (known[name] ?? parsed[name])!]])),
+  const known = new Map<string, string>();
+  const valueOf = (name: string) => environment[name] ?? known.get(name);
+  for (const [key, text] of written) known.set(key, expanded(text, valueOf));
+  return Object.fromEntries(names.flatMap((name) => (valueOf(name) === undefined ? [] : [[name, valueOf(name)!]])));
+}
+
+/**
+ * A value with `$NAME`, `${NAME}` and `${NAME:-default}` replaced; `\$` is a dollar sign, and so is one before anything else.
+ */
+function expanded(text: string, valueOf: (name: string) => string | undefined): string {
+  return text.replace(
+    /\\\$|\$(?:([A-Za-z_]\w*)|\{([A-Za-z_]\w*)(?::-([^}]*))?\})/g,
+    (whole, plain: string | undefined, braced: string | undefined, instead = '') => {
+      if (whole === '\\$') return '$';
+      const value = valueOf(plain ?? braced!);
+      return value === undefined || (value === '' && braced !== undefined) ? expanded(instead, valueOf) : value;
+    },
   );
 }

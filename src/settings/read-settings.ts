@@ -8,7 +8,11 @@ import { VineError } from '../core/problem.js';
 import { defaultScriptOptions } from '../core/translate/script-options.js';
 import { translateScript } from '../core/translate/translate-script.js';
 import { contentHash } from '../project/content-hash.js';
+import { inTime } from '../project/turns.js';
 import type { Settings } from './schema.js';
+
+/** How long a settings file may run. */
+const longestRunMs = 10_000;
 
 /** Names under which a settings file is found by itself. */
 export const settingsFileNames = [
@@ -41,6 +45,14 @@ export async function readSettings(root: string, named: string | undefined): Pro
 /** Checks a value against the schema and names the first thing wrong, with its place and what was meant. */
 export async function checkSettings(value: unknown, origin: string): Promise<Settings> {
   const { settingsSchema, knownKeys } = await import('./schema.js');
+  const broken = throwingKey(value);
+  if (broken)
+    throw new VineError({
+      code: 'unknown-setting',
+      file: origin,
+      message: `The setting '${broken.key}' cannot be read: ${broken.why}.`,
+      hint: 'It is a getter that fails; write its value instead, or let it give one.',
+    });
   const parsed = settingsSchema.safeParse(value);
   if (parsed.success) return parsed.data;
   const issue = parsed.error.issues[0]!;
@@ -64,9 +76,34 @@ function describe(
   if (name === '') return { message: 'The settings must be an object.', hint: 'Export it as the default: export default { … }' };
   const found = issue.path.reduce<unknown>((at, key) => (at as Record<PropertyKey, unknown> | undefined)?.[key], value);
   return {
-    message: `The setting '${name}' is ${JSON.stringify(found) ?? String(found)}, but it ${requirement(issue)}.`,
+    message: `The setting '${name}' is ${shown(found)}, but it ${requirement(issue)}.`,
     hint: seeAlso,
   };
+}
+
+/** A value as a settings file would hold it. */
+function shown(value: unknown): string {
+  try {
+    return JSON.stringify(value) ?? String(value);
+  } catch {
+    return String(value); // it holds itself, or is no JSON for another reason
+  }
+}
+
+/** The first key whose value can't even be looked at, because a getter throws. */
+function throwingKey(value: unknown, path = '', seen = new Set<unknown>()): { key: string; why: string } | undefined {
+  if (typeof value !== 'object' || value === null || value instanceof RegExp || seen.has(value)) return undefined;
+  seen.add(value);
+  for (const key of Object.keys(value)) {
+    const name = path === '' ? key : `${path}.${key}`;
+    try {
+      const below = throwingKey((value as Record<string, unknown>)[key], name, seen);
+      if (below) return below;
+    } catch (error) {
+      return { key: name, why: error instanceof Error ? error.message : String(error) };
+    }
+  }
+  return undefined;
 }
 
 function requirement(issue: z.core.$ZodIssue): string {
@@ -93,7 +130,8 @@ async function runModule(file: string): Promise<unknown> {
   const made: string[] = [];
   try {
     const copy = await translateForNode(file, cache, made);
-    const module = (await import(pathToFileURL(copy).href)) as { default?: unknown };
+    const running = import(pathToFileURL(copy).href) as Promise<{ default?: unknown }>;
+    const module = await inTime(running, longestRunMs, 'it has not finished');
     if (module.default === undefined) throw new Error('it has no default export');
     return module.default;
   } catch (error) {

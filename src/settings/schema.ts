@@ -54,7 +54,10 @@ const forwardRule = z.strictObject({
       z.custom<(path: string) => string>(isFunction, 'must be { drop, add } or a function'),
     ])
     .optional(),
-  host: z.string().optional(),
+  host: z
+    .string()
+    .regex(/^[\w.:[\]-]+$/, "must be 'backend', 'browser' or a host name")
+    .optional(),
   requestHeaders: headerChanges,
   responseHeaders: headerChanges,
   cookies: z
@@ -67,6 +70,7 @@ const forwardRule = z.strictObject({
     .optional(),
   redirects: z.enum(['ours', 'untouched']).optional(),
   selfSigned: z.boolean().optional(),
+  origins: z.union([z.literal('any'), z.array(origin)]).optional(),
   forwarded: z.boolean().optional(),
   timeouts: z.strictObject({ connectMs: z.number().positive().optional(), answerMs: z.number().min(0).optional() }).optional(),
 });

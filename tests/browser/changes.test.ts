@@ -106,13 +106,13 @@ describe('packages', () => {
 
   test('one that was missing is found once it is installed, in a project that had none', async () => {
     await start({ 'main.js': main });
-    await at.page.locator('vine-panel section').waitFor();
+    await at.page.locator('spark-panel section').waitFor();
     at.workspace.write({
       'node_modules/tides/package.json': manifest('1.0.0'),
       'node_modules/tides/index.js': `export const tide = 'installed';`,
     });
     await at.page.waitForFunction(`document.title === 'installed'`);
-    expect(await at.page.locator('vine-panel').count()).toBe(0);
+    expect(await at.page.locator('spark-panel').count()).toBe(0);
   });
 });
 
@@ -164,7 +164,7 @@ describe('what modules and sheets are made of', () => {
     await at.save({ 'tokens.txt': '2px' });
     expect(await style('paddingRight')).toBe('2px');
     expect(await stayed()).toBe(true);
-    expect(at.console.filter((line) => line.startsWith('[vine] updated')).at(-1)).toMatch(
+    expect(at.console.filter((line) => line.startsWith('Vine Spark: updated')).at(-1)).toMatch(
       /^\[vine\] updated board\.css in \d+ ms$/,
     );
   });
@@ -178,9 +178,9 @@ test('a problem behind an import() is told when it is asked for, and goes when i
   });
   expect(at.program.events.filter(({ event }) => event === 'problems')).toEqual([]);
   await at.page.click('button');
-  await at.page.locator('vine-panel section').waitFor();
+  await at.page.locator('spark-panel section').waitFor();
   at.workspace.write({ 'missing.js': '' });
-  await at.page.locator('vine-panel section').waitFor({ state: 'detached' });
+  await at.page.locator('spark-panel section').waitFor({ state: 'detached' });
   await at.page.click('button');
   await at.page.waitForFunction(`document.title === 'late'`);
 });
@@ -214,7 +214,7 @@ describe('files that come and go', () => {
     at.workspace.delete('lib/tide.js');
     const { problems } = await at.program.next('problems', { after });
     expect(problems[0]).toMatchObject({ code: 'import-unresolved', file: 'main.js' });
-    await at.page.locator('vine-panel section').waitFor();
+    await at.page.locator('spark-panel section').waitFor();
     at.workspace.write({ 'lib/tide.js': `export const tide = 'back';` });
     await at.page.waitForFunction(`document.title === 'back'`);
     expect(await stayed()).toBe(true);
@@ -277,8 +277,8 @@ test('a problem of one page holds back that page only, and what it missed comes 
   const after = at.program.mark;
   at.workspace.write({ 'berths.js': 'export function (' });
   await at.program.next('problems', { after });
-  await berths.page.locator('vine-panel section').waitFor();
-  expect(await at.page.locator('vine-panel').count()).toBe(0);
+  await berths.page.locator('spark-panel section').waitFor();
+  expect(await at.page.locator('spark-panel').count()).toBe(0);
   for (const word of ['two', 'three']) {
     const mark = at.program.mark;
     at.workspace.write({ 'shared.js': `export const word = '${word}';` });
@@ -292,7 +292,7 @@ test('a problem of one page holds back that page only, and what it missed comes 
   const mended = await at.program.next('applied', { after: mark, where: ({ page }) => page === 'berths.html' });
   expect(mended.ran).toEqual(['shared.js', 'berths.js']);
   expect(await berths.page.title()).toBe('berths b three');
-  await berths.page.locator('vine-panel section').waitFor({ state: 'detached' });
+  await berths.page.locator('spark-panel section').waitFor({ state: 'detached' });
   expect([at.loads(), berths.loads()]).toEqual([1, 1]);
   await berths.page.context().close();
 });

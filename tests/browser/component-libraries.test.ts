@@ -91,10 +91,10 @@ test.each(Object.entries(libraries))('%s', async (_, { packages, hooks, core, ma
   await save({ 'board.jsx': board(hooks, 'three', { hook: 'useState(3);', fails: true }) });
   const { problem } = await program.next('error', { after: failed });
   expect(problem).toMatchObject({ message: 'RangeError: aground', file: 'board.jsx', position: { line: 5 } });
-  await at.page.locator('vine-panel section').waitFor();
+  await at.page.locator('spark-panel section').waitFor();
   await save({ 'board.jsx': board(hooks, 'four', { hook: 'useState(3);' }) });
   await shows('h1', 'four');
-  await at.page.locator('vine-panel section').waitFor({ state: 'detached' });
+  await at.page.locator('spark-panel section').waitFor({ state: 'detached' });
   expect(at.loads()).toBe(1);
 
   await program.stop();

@@ -149,7 +149,7 @@ test('an error three modules deep after an await is told with names and places o
     'load.ts': `import { parse } from './parse';\n\nexport async function load(berth: number): Promise<void> {\n  await Promise.resolve();\n  parse({ berth });\n}\n`,
     'parse.ts': `interface Row { berth: number }\n\nexport function parse({ berth }: Row): never {\n  throw new RangeError('no berth ' + berth);\n}\n`,
   });
-  const said = at.page.waitForEvent('console', (message) => message.text().includes('/~vine/open?'));
+  const said = at.page.waitForEvent('console', (message) => message.text().includes('/~spark/open?'));
   await at.page.click('button');
   const { problem } = await at.program.next('error');
   expect(problem).toMatchObject({ message: 'RangeError: no berth 3', file: 'parse.ts', position: { line: 4, column: 8 } });
@@ -174,7 +174,7 @@ test('errors of workers and rejected imports are told at their places', async ()
 
 describe('maps', () => {
   const mapOf = async (piece: string) => {
-    const code = await (await fetch(`${at.program.url}~vine/piece/page/index.html/${piece}.js`)).text();
+    const code = await (await fetch(`${at.program.url}~spark/piece/page/index.html/${piece}.js`)).text();
     const url = new URL(/\n\/\/# sourceMappingURL=(.*)\s*$/.exec(code)![1]!, at.program.url);
     return (await (await fetch(url)).json()) as { version: 3; file: string; sections: never[] };
   };
@@ -212,7 +212,7 @@ describe('maps', () => {
         } }] };`,
     });
     const map = new TraceMap(FlattenMap((await mapOf('app')) as never));
-    const code = (await (await fetch(`${at.program.url}~vine/piece/page/index.html/app.js`)).text()).split('\n');
+    const code = (await (await fetch(`${at.program.url}~spark/piece/page/index.html/app.js`)).text()).split('\n');
     for (const [word, line, column] of [
       ['level', 2, 0],
       ['high', 2, 8],

@@ -26,7 +26,7 @@ document.title = tide;\nconst button = document.querySelector('button');\nbutton
   at.workspace.write({ 'src/tide.js': tide('high') });
   await next.next('applied');
   expect([await at.page.title(), await at.page.textContent('button')]).toEqual(['high', '1']);
-  const piece = await (await fetch(`${url}~vine/piece/page/index.html/app.js`)).text();
+  const piece = await (await fetch(`${url}~spark/piece/page/index.html/app.js`)).text();
   const map = await fetch(new URL(/sourceMappingURL=(\S+)/.exec(piece)![1]!, url));
   expect(await map.text()).toContain('/src/main.js');
   await next.stop();

@@ -132,9 +132,9 @@ test('a page that a security policy forbids to evaluate strings updates all the 
   expect(await page.title()).toBe('low');
   expect(loads()).toBe(1);
   workspace.write({ 'tide.js': 'export const tide = ;' });
-  await page.locator('vine-panel section').waitFor();
+  await page.locator('spark-panel section').waitFor();
   expect(
-    await page.evaluate(`getComputedStyle(document.querySelector('vine-panel').shadowRoot.querySelector('section')).position`),
+    await page.evaluate(`getComputedStyle(document.querySelector('spark-panel').shadowRoot.querySelector('section')).position`),
   ).toBe('fixed');
   await program.stop();
   workspace.dispose();

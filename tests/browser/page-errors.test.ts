@@ -32,7 +32,7 @@ test('a module that throws while it runs is told on the page and in the terminal
     position: { line: 2, column: 23 },
   });
   expect(problem.chain).toEqual(['hold hold.ts:2:24', expect.stringMatching(/^\S+ main\.ts:4:1$/)]);
-  const panel = page.locator('vine-panel section');
+  const panel = page.locator('spark-panel section');
   await panel.waitFor();
   expect(await panel.textContent()).toContain('hold.ts:2:24');
   expect(await panel.textContent()).toContain("throw new RangeError('no such berth')");
@@ -54,5 +54,5 @@ test('errors and rejections that nothing catches later on show in the terminal, 
   await page.click('button');
   const { problem } = await program.next('error', { after });
   expect(problem).toMatchObject({ message: 'Error: after click', file: 'main.ts', position: { line: 3, column: 20 } });
-  expect(await page.locator('vine-panel').count()).toBe(0);
+  expect(await page.locator('spark-panel').count()).toBe(0);
 });

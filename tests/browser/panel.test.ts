@@ -14,7 +14,7 @@ const broken = { 'berth.ts': 'export const berth: number = ;\n' };
 const at = new ServedPage();
 const start = (extra: Record<string, string> = {}) => at.start({ ...files, ...extra });
 
-const panel = () => at.page.locator('vine-panel section');
+const panel = () => at.page.locator('spark-panel section');
 
 test('a problem is announced, keeps the focus where it is, can be hidden, and goes when it is solved', async () => {
   await start();
@@ -46,7 +46,7 @@ test('styles of the page do not reach into it, and it works under a strict secur
   const policy = `default-src 'self'; script-src 'self'; style-src 'self'`;
   await start({
     'index.html': `<!doctype html><meta http-equiv="content-security-policy" content="${policy}"><link rel="stylesheet" href="loud.css"><button>hold</button><script type="module" src="main.ts"></script>`,
-    'loud.css': 'section, h1, p, vine-panel, body * { color: rgb(255, 0, 0) !important; display: none !important; }',
+    'loud.css': 'section, h1, p, spark-panel, body * { color: rgb(255, 0, 0) !important; display: none !important; }',
   });
   at.workspace.write(broken);
   await panel().waitFor();
@@ -69,7 +69,7 @@ test('its places open the editor, with the key of this run and for files of the 
   await panel().waitFor();
   const link = panel().getByRole('link', { name: 'berth.ts:1:30' });
   const href = await link.evaluate((element) => (element as HTMLAnchorElement).href);
-  const answer = at.page.waitForResponse((response) => response.url().includes('/~vine/open'));
+  const answer = at.page.waitForResponse((response) => response.url().includes('/~spark/open'));
   await link.click();
   expect((await answer).status()).toBe(204);
   expect(at.page.url()).toBe(at.program.url);

@@ -60,7 +60,7 @@ test('PostCSS plugins of the project: prefixes, and utility classes that are fou
   const computed = (property: string) => page.evaluate(`getComputedStyle(document.getElementById('a')).${property}`);
   expect(await computed('textAlign')).toBe('right');
   expect(await computed('textDecorationLine')).toBe('underline');
-  expect(await (await fetch(new URL('~vine/style/page.css', program.url))).text()).toContain('-webkit-user-select: none');
+  expect(await (await fetch(new URL('~spark/style/page.css', program.url))).text()).toContain('-webkit-user-select: none');
   workspace.write({
     'main.js': `import './page.css';\ndocument.getElementById('a').classList.add('text-center');\ndocument.getElementById('a').classList.remove('text-right');\nimport.meta.live?.take();\n`,
   });

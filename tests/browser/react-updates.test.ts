@@ -121,7 +121,7 @@ describe('a React page', () => {
     workspace.write({ 'src/board.tsx': board('Broken', 'const = 1;') });
     const { problems } = await program.next('problems', { after });
     expect(problems[0]).toMatchObject({ code: 'syntax-error', file: 'src/board.tsx', position: { line: 5, column: 6 } });
-    const panel = page.locator('vine-panel section');
+    const panel = page.locator('spark-panel section');
     await panel.waitFor();
     expect(await panel.textContent()).toContain('src/board.tsx:5:7');
     expect(await page.textContent('button')).toBe('held 2');
@@ -158,7 +158,7 @@ describe('a page whose first build fails', () => {
     );
     const program = await Program.serve(workspace.root);
     const { page } = await openPage(browser, program.url);
-    const panel = page.locator('vine-panel section');
+    const panel = page.locator('spark-panel section');
     await panel.waitFor();
     expect(await panel.textContent()).toContain("There is no file for './nowhere'.");
     expect(await panel.textContent()).toContain('src/label.ts:1:26');

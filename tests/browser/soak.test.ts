@@ -21,7 +21,7 @@ const look = `(() => {
   return rows.join('\\n');
 })()`;
 const heldCounts = `Object.fromEntries([...document.querySelectorAll('[data-part]')].map((part) => [part.dataset.part, part.querySelector('button').textContent]))`;
-const hasPanel = `document.querySelector('vine-panel') !== null`;
+const hasPanel = `document.querySelector('spark-panel') !== null`;
 
 let browser: Browser;
 beforeAll(async () => {

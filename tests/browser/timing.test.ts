@@ -125,8 +125,8 @@ test('twenty open pages are all updated by one save', async () => {
 
 test('a page of another version of the tool is told to reload', async () => {
   await start();
-  const { key } = (await (await fetch(`${at.program.url}~vine/session`)).json()) as { key: string };
-  const url = `${at.program.url.replace('http', 'ws')}~vine/live?key=${key}&page=index.html&session=x&build=0`;
+  const { key } = (await (await fetch(`${at.program.url}~spark/session`)).json()) as { key: string };
+  const url = `${at.program.url.replace('http', 'ws')}~spark/live?key=${key}&page=index.html&session=x&build=0`;
   const socket = new WebSocket(url, 'vine-live.0');
   const message = await new Promise<string>((resolve) => socket.on('message', (data) => resolve(String(data))));
   expect(JSON.parse(message)).toEqual({ type: 'reload', reason: 'the page was made by another version of Vine Spark' });
@@ -135,8 +135,8 @@ test('a page of another version of the tool is told to reload', async () => {
 
 test('a page of an earlier run is compared only when it holds what it was sent', async () => {
   await start();
-  const { key } = (await (await fetch(`${at.program.url}~vine/session`)).json()) as { key: string };
-  const url = `${at.program.url.replace('http', 'ws')}~vine/live?key=${key}&page=index.html&session=earlier&build=7`;
+  const { key } = (await (await fetch(`${at.program.url}~spark/session`)).json()) as { key: string };
+  const url = `${at.program.url.replace('http', 'ws')}~spark/live?key=${key}&page=index.html&session=earlier&build=7`;
   const socket = new WebSocket(url, liveProtocol);
   const messages = on(socket, 'message');
   const next = async () => JSON.parse(String((await messages.next()).value[0]));

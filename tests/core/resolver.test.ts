@@ -84,6 +84,7 @@ const resolver = new Resolver({
   alias: { '@': './src', old: 'plain' },
   roots: ['src'],
   conditions: ['harbour'],
+  refusal: () => undefined,
   mapped: (specifier) => (specifier.startsWith('~berths/') ? [`/quay/src/berths/${specifier.slice(8)}`] : []),
 });
 
@@ -176,6 +177,7 @@ test('an answer is forgotten when a file appears that was looked for', () => {
       realPath: (path) => path,
       list: () => [],
     },
+    refusal: () => undefined,
     root: '/quay',
     alias: {},
     roots: [],

@@ -78,7 +78,7 @@ describe('settings', () => {
     });
     const program = await Program.serve(folder.root, []);
     expect(new URL(program.url).pathname).toBe('/harbour/');
-    expect(await (await fetch(program.url)).text()).toContain('<script src="/harbour/~vine/client.js"');
+    expect(await (await fetch(program.url)).text()).toContain('<script src="/harbour/~spark/page.js"');
     await program.stop();
     folder.dispose();
   });

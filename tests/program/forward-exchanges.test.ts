@@ -266,10 +266,10 @@ test('a change to any other protocol joins both ends', async () => {
 test('the newest exchanges can be looked at, with the key only', async () => {
   backend.answer = ok();
   await sendRaw(port, requestOf({ path: '/api/looked-at', answer: '' }, `localhost:${port}`));
-  const { key } = (await (await fetch(`${program.url}~vine/session`)).json()) as { key: string };
-  const { exchanges: recent } = (await (await fetch(`${program.url}~vine/traffic?key=${key}`)).json()) as any;
+  const { key } = (await (await fetch(`${program.url}~spark/session`)).json()) as { key: string };
+  const { exchanges: recent } = (await (await fetch(`${program.url}~spark/traffic?key=${key}`)).json()) as any;
   expect(recent.at(-1)).toMatchObject({ rule: '/api', method: 'GET', target: '/api/looked-at', status: 200, size: 5 });
-  expect((await fetch(`${program.url}~vine/traffic?key=x`)).status).toBe(403);
+  expect((await fetch(`${program.url}~spark/traffic?key=x`)).status).toBe(403);
 });
 
 test('the backend learns who asked', async () => {

@@ -221,8 +221,8 @@ describe('rules', () => {
   test('a change of rules applies at once, and open streams and pages stay', async () => {
     const file = workspace.path('vine-spark.config.ts');
     const text = readFileSync(file, 'utf8');
-    const { key } = (await ask('~vine/session')).json() as { key: string };
-    const page = new WebSocket(`${program.url.replace('http', 'ws')}~vine/live?page=index.html&key=${key}`, 'vine-live.2');
+    const { key } = (await ask('~spark/session')).json() as { key: string };
+    const page = new WebSocket(`${program.url.replace('http', 'ws')}~spark/live?page=index.html&key=${key}`, 'spark-live');
     const said: string[] = [];
     page.on('message', (data) => said.push(JSON.parse(String(data)).type));
     await new Promise((resolve) => page.once('message', resolve));
@@ -320,7 +320,7 @@ describe('trust', () => {
       'POST ',
       '/api',
       '/%2e%2e',
-      '/~vine/live',
+      '/~spark/live',
       ' HTTP/1.1',
       '\r\n',
       '\n',

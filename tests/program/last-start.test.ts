@@ -7,6 +7,7 @@ import { liveProtocol } from '../../src/core/live/messages.js';
 import { noTrace } from '../../src/core/trace.js';
 import { Project } from '../../src/project/project.js';
 import { Program } from '../support/program.js';
+import { withoutRunKeys } from '../support/run-keys.js';
 import { Workspace } from '../support/workspace.js';
 
 /** What a start answers before it has read its modules: what the last one did, as long as nothing has changed. */
@@ -51,13 +52,15 @@ const text = async (url: string, path = '') => (await fetch(new URL(path, url)))
 
 /** All that a page asks for. */
 async function everything(url: string): Promise<string[]> {
-  const html = (await text(url)).replace(/session&quot;:&quot;\w+/, '');
-  const sheets = [...html.matchAll(/href="([^"]*~vine\/style[^"]*)"/g)].map(([, href]) => href!);
+  const html = withoutRunKeys(await text(url));
+  const sheets = [...html.matchAll(/href="([^"]*~spark\/style[^"]*)"/g)].map(([, href]) => href!);
   expect(sheets).toHaveLength(2);
-  const pieces = ['page/index.html/packages', 'page/index.html/app', 'lazy/src/later.ts'].map((name) => `~vine/piece/${name}.js`);
+  const pieces = ['page/index.html/packages', 'page/index.html/app', 'lazy/src/later.ts'].map(
+    (name) => `~spark/piece/${name}.js`,
+  );
   const texts = await Promise.all([...sheets, ...pieces].map((path) => text(url, path)));
   const maps = texts.map((piece) => /sourceMappingURL=(\S*)\s*(?:\*\/)?\s*$/.exec(piece)![1]!);
-  return [html, ...texts, ...(await Promise.all(maps.map((path) => text(url, path))))];
+  return [html, ...texts.map(withoutRunKeys), ...(await Promise.all(maps.map((path) => text(url, path))))];
 }
 
 /** Whether the last start was found to hold. */
@@ -185,14 +188,14 @@ describe('before modules are read', () => {
     workspace.write({ 'src/later.ts': `export const later = '${long}';\n` });
     await next();
     const { program, url } = await begin();
-    const answer = await new Promise<IncomingMessage>((resolve) => get(`${url}~vine/piece/lazy/src/later.ts.js`, resolve));
+    const answer = await new Promise<IncomingMessage>((resolve) => get(`${url}~spark/piece/lazy/src/later.ts.js`, resolve));
     return { program, url, goOn: () => answer.resume() };
   }
 
   test('pages, pieces and sheets are answered', async () => {
     const { program, url, goOn } = await held();
     expect(await text(url)).toContain('app.js');
-    expect(await text(url, '~vine/piece/page/index.html/app.js')).toContain('class Quay');
+    expect(await text(url, '~spark/piece/page/index.html/app.js')).toContain('class Quay');
     expect(program.events.map(({ event }) => event)).not.toContain('ready');
     goOn();
     await program.next('ready');
@@ -213,9 +216,9 @@ describe('before modules are read', () => {
 
   test('what changes then reloads the pages that were answered', async () => {
     const { program, url, goOn } = await held();
-    const { key, session } = JSON.parse(await text(url, '~vine/session')) as { key: string; session: string };
+    const { key, session } = JSON.parse(await text(url, '~spark/session')) as { key: string; session: string };
     const query = new URLSearchParams({ key, session, page: 'index.html', build: '0' });
-    const socket = new WebSocket(`${url.replace('http', 'ws')}~vine/live?${query}`, liveProtocol);
+    const socket = new WebSocket(`${url.replace('http', 'ws')}~spark/live?${query}`, liveProtocol);
     const messages: { type: string; reload?: object[] }[] = [];
     const told = new Promise<void>((resolve) =>
       socket.on('message', (data) => {
@@ -227,7 +230,7 @@ describe('before modules are read', () => {
     goOn();
     await told;
     expect(messages.at(-1)!.reload).toEqual([{ page: 'index.html', reason: 'files changed while the server was starting' }]);
-    expect(await text(url, '~vine/piece/lazy/src/later.ts.js')).toContain('sooner');
+    expect(await text(url, '~spark/piece/lazy/src/later.ts.js')).toContain('sooner');
     socket.close();
     await program.stop();
   });

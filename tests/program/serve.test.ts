@@ -49,9 +49,9 @@ function rawGet(path: string, host: string): Promise<string> {
 describe('pages', () => {
   test('are served with the client first and the modules as deferred pieces', async () => {
     const text = await (await get('/')).text();
-    expect(text.indexOf('~vine/client.js')).toBeLessThan(text.indexOf('<link'));
+    expect(text.indexOf('~spark/page.js')).toBeLessThan(text.indexOf('<link'));
     expect(text).toMatch(
-      /<script defer src="\/~vine\/piece\/page\/index.html\/packages.js"><\/script><script defer src="\/~vine\/piece\/page\/index.html\/app.js">/,
+      /<script defer src="\/~spark\/piece\/page\/index.html\/packages.js\?v=[\w-]+"><\/script><script defer src="\/~spark\/piece\/page\/index.html\/app.js\?v=[\w-]+">/,
     );
     expect(text).not.toContain('src/main.ts"');
   });
@@ -66,10 +66,10 @@ describe('pages', () => {
 
 describe('pieces', () => {
   test('have strong ETags and are not sent twice', async () => {
-    const path = '/~vine/piece/page/index.html/app.js';
+    const path = '/~spark/piece/page/index.html/app.js';
     const first = await get(path);
     const etag = first.headers.get('etag')!;
-    expect(etag).toMatch(/^"[0-9a-f]+"$/);
+    expect(etag).toMatch(/^"[0-9a-f-]+"$/);
     expect((await first.text()).includes('const berth')).toBe(true);
     const second = await get(path, { 'if-none-match': etag });
     expect(second.status).toBe(304);
@@ -77,7 +77,7 @@ describe('pieces', () => {
   });
 
   test('name an index map with the sources at their project paths', async () => {
-    const text = await (await get('/~vine/piece/page/index.html/app.js')).text();
+    const text = await (await get('/~spark/piece/page/index.html/app.js')).text();
     const url = /sourceMappingURL=(.*)/.exec(text)![1]!;
     const map = (await (await get(url)).json()) as { sections: { map: { sources: string[]; sourcesContent: string[] } }[] };
     expect(map.sections.map((section) => section.map.sources[0])).toEqual(['/src/berth.ts', '/src/main.ts']);
@@ -89,7 +89,7 @@ describe('files', () => {
   test('of the project, of verbatim folders and of style sheets are served', async () => {
     expect((await get('/img/gull.svg')).headers.get('content-type')).toBe('image/svg+xml');
     expect(await (await get('/tides.txt')).text()).toBe('high at six');
-    const style = await (await get('/~vine/style/quay.css')).text();
+    const style = await (await get('/~spark/style/quay.css')).text();
     expect(style).toMatch(/url\("\/img\/gull\.svg\?v=[0-9a-f]+"\)/);
   });
 
@@ -99,8 +99,8 @@ describe('files', () => {
     '/package.json',
     '/%2e%2e/package.json',
     '/public/../.env',
-    '/~vine/style/..%2f.env',
-    '/~vine/piece/lazy/src/secret.ts.js',
+    '/~spark/style/..%2f.env',
+    '/~spark/piece/lazy/src/secret.ts.js',
   ])('%s is not', async (path) => {
     const text = await rawGet(path, 'localhost');
     expect(text).toMatch(/^HTTP\/1.1 404/);
@@ -125,10 +125,10 @@ describe('safety', () => {
   });
 
   test('the live channel takes neither foreign origins nor a wrong key', async () => {
-    const { key } = (await (await get('/~vine/session')).json()) as { key: string };
+    const { key } = (await (await get('/~spark/session')).json()) as { key: string };
     const open = (query: string, origin: string) =>
       new Promise<string>((resolve) => {
-        const socket = new WebSocket(`${program.url.replace('http', 'ws')}~vine/live?${query}`, 'vine-live.2', { origin });
+        const socket = new WebSocket(`${program.url.replace('http', 'ws')}~spark/live?${query}`, 'spark-live', { origin });
         socket.on('message', (data) => {
           resolve(JSON.parse(String(data)).type);
           socket.close();
@@ -139,7 +139,7 @@ describe('safety', () => {
     expect(await open(`key=${key}`, own)).toBe('hello');
     expect(await open('key=guessed', own)).toContain('403');
     expect(await open(`key=${key}`, 'http://rebound.example')).toContain('403');
-    expect((await get('/~vine/session', { origin: 'http://rebound.example' })).status).toBe(403);
+    expect((await get('/~spark/session', { origin: 'http://rebound.example' })).status).toBe(403);
   });
 });
 
@@ -163,7 +163,7 @@ describe('saving', () => {
     const update = await program.next('update', { after });
     expect(update.changed).toEqual(['src/berth.ts']);
     expect(program.events.slice(after).some(({ event }) => event === 'problems')).toBe(false);
-    expect(await (await get('/~vine/piece/page/index.html/app.js')).text()).toContain('berth = 6');
+    expect(await (await get('/~spark/piece/page/index.html/app.js')).text()).toContain('berth = 6');
   });
 });
 

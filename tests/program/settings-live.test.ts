@@ -30,7 +30,7 @@ const get = async (path: string) => {
   const reply = await fetch(new URL(path, program.url), { headers: { accept: 'text/html' } });
   return `${reply.status} ${await reply.text()}`;
 };
-const app = () => get('/~vine/piece/page/index.html/app.js');
+const app = () => get('/~spark/piece/page/index.html/app.js');
 
 test('a new rule and a new page apply while the server runs', async () => {
   expect(await get('/api/x')).toMatch(/^404/);

@@ -43,7 +43,7 @@ afterAll(async () => {
 
 /** Classes and properties of a sheet as it is sent, with what stands at the place in the source that the map gives. */
 async function lookUp(file: string): Promise<{ sent: string; source: string; file: string }[]> {
-  const url = `${program.url}~vine/style/${file}`;
+  const url = `${program.url}~spark/style/${file}`;
   const text = await (await fetch(url)).text();
   const mapUrl = new URL(/sourceMappingURL=(\S+)/.exec(text)![1]!, url);
   const map = new TraceMap((await (await fetch(mapUrl)).json()) as never);

@@ -35,9 +35,9 @@ test('the terminal says in one line what a save did, where, why state went, and 
   const rows = output.split('\n').map((row) => row.trim().replace(/^\d\d:\d\d:\d\d +\S+ +/, ''));
   expect(rows.map((row) => row.split(' ')[0])).toEqual(['', 'Vine', '', 'page', 'forward', 'ready', '', 'answers', '']);
   const url = /http:\/\/localhost:\d+\//.exec(output)![0];
-  const { key, session } = (await (await fetch(`${url}~vine/session`)).json()) as { key: string; session: string };
+  const { key, session } = (await (await fetch(`${url}~spark/session`)).json()) as { key: string; session: string };
   const query = new URLSearchParams({ key, session, page: 'index.html', build: '0' });
-  const page = new WebSocket(`${url.replace('http', 'ws')}~vine/live?${query}`, 'vine-live.2', {
+  const page = new WebSocket(`${url.replace('http', 'ws')}~spark/live?${query}`, 'spark-live', {
     headers: { 'user-agent': 'Firefox/140.0' },
   });
   // Answers each update with the next of these.

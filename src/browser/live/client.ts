@@ -7,8 +7,10 @@ import {
   type UpdateMessage,
 } from '../../core/live/messages.js';
 import type { Problem } from '../../core/problem.js';
+import { ownUrl } from '../../core/urls.js';
 import { hidePanel, showPanel } from '../panel/panel.js';
 import { entriesSettled } from '../runtime/handle.js';
+import { setBuild, setHookKey } from '../runtime/hook.js';
 import { loadedPieces } from '../runtime/load-piece.js';
 import { registry } from '../runtime/records.js';
 import { started } from '../runtime/runtime.js';
@@ -75,11 +77,13 @@ export class LiveClient {
   async connect(): Promise<void> {
     const { base, page } = this.#settings;
     try {
-      const response = await fetch(`${this.#origin}${base}~vine/session`, { cache: 'no-store' });
+      const response = await fetch(`${this.#origin}${ownUrl.plain(base, 'session')}`, { cache: 'no-store' });
       if (!response.ok) throw new Error(response.statusText);
-      this.#key = ((await response.json()) as { key: string }).key;
+      const { key, hook } = (await response.json()) as { key: string; hook: string };
+      this.#key = key;
+      setHookKey(hook);
       const query = new URLSearchParams({ key: this.#key, page, session: this.#session, build: String(this.#build) });
-      const socket = new WebSocket(`${this.#origin.replace(/^http/, 'ws')}${base}~vine/live?${query}`, liveProtocol);
+      const socket = new WebSocket(`${this.#origin.replace(/^http/, 'ws')}${ownUrl.plain(base, 'live')}?${query}`, liveProtocol);
       this.#socket = socket;
       socket.onopen = () => {
         this.#retryMs = firstRetryMs;
@@ -131,6 +135,7 @@ export class LiveClient {
         if (message.session === this.#session) return;
         this.#session = message.session;
         this.#build = message.build;
+        setBuild(message.build);
         return this.#resume();
       case 'again':
         return this.#resume();
@@ -165,14 +170,14 @@ export class LiveClient {
 
   #editorUrl(file: string, line: number, column: number): string {
     const query = new URLSearchParams({ key: this.#key, file, line: String(line), column: String(column) });
-    return `${this.#origin}${this.#settings.base}~vine/open?${query}`;
+    return `${this.#origin}${ownUrl.plain(this.#settings.base, 'open')}?${query}`;
   }
 
   /** Where a problem is, with a link that the console makes clickable. */
   #logPlace({ message, file, position }: Problem): void {
     if (!file || !position) return;
     const { line, column } = position;
-    console.info(`[vine] ${message} at ${file}:${line}:${column + 1}\n${this.#editorUrl(file, line, column + 1)}`);
+    console.info(`Vine Spark: ${message} at ${file}:${line}:${column + 1}\n${this.#editorUrl(file, line, column + 1)}`);
   }
 
   /** Asks a restarted server whether this page still runs what it has. */
@@ -194,6 +199,7 @@ export class LiveClient {
   async #update(update: UpdateMessage): Promise<void> {
     if (update.id <= this.#build) return;
     this.#build = update.id;
+    setBuild(update.id);
     if (document.readyState === 'loading')
       await new Promise((resolve) => addEventListener('DOMContentLoaded', resolve, { once: true }));
     const forced = update.reload?.find(({ page }) => page === this.#settings.page);
@@ -222,14 +228,14 @@ export class LiveClient {
     if (names.length === 0) return;
     const state = reset.length > 0 ? `; state starts anew in ${reset.join(', ')}` : '';
     console.info(
-      `[vine] updated ${names.join(', ')} in ${applyMs.toFixed(0)} ms${state}${notes.map((note) => `; ${note}`).join('')}`,
+      `Vine Spark: updated ${names.join(', ')} in ${applyMs.toFixed(0)} ms${state}${notes.map((note) => `; ${note}`).join('')}`,
     );
   }
 
   #reload(reason: string, update = 0, chain: string[] = []): void {
     this.#isReloading = true;
     this.#send({ type: 'reloaded', update, reason, chain });
-    console.info(`[vine] reloading: ${reason}${chain.length > 1 ? ` (${chain.join(' → ')})` : ''}`);
+    console.info(`Vine Spark: reloading: ${reason}${chain.length > 1 ? ` (${chain.join(' → ')})` : ''}`);
     PageErrors.reloading();
     location.reload();
   }

@@ -1,11 +1,12 @@
 import type { PageErrorMessage } from '../../core/live/messages.js';
+import { ownPrefix } from '../../core/urls.js';
 import { startErrors } from '../runtime/handle.js';
 import { pieceTags } from '../runtime/runtime.js';
 
 /** How long after an update what goes wrong is taken for its doing. */
 const aftermathMs = 200;
 /** Set when an update makes the page reload, so that errors of the start are known to come from it. */
-const reloadKey = '~vine reloaded';
+const reloadKey = '~spark reloaded';
 const mostKnown = 100;
 
 /** Catches errors that nothing else in the page catches, and tells what the page was doing. */
@@ -26,7 +27,7 @@ export class PageErrors {
       addEventListener(action, () => this.#ended(), { capture: true, passive: true });
     addEventListener('error', ({ error, message, filename, lineno, colno }) => {
       // Errors of workers come here too, without what was thrown; the worker has told them itself.
-      if (!(error instanceof Error) && filename.includes('/~vine/worker/')) return;
+      if (!(error instanceof Error) && filename.includes(`/${ownPrefix}piece/worker/`)) return;
       this.#uncaught(error, message, `    at ${filename}:${lineno}:${colno}`);
     });
     addEventListener('unhandledrejection', ({ reason }) => this.#uncaught(reason, String(reason)));

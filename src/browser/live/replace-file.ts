@@ -1,4 +1,5 @@
 import type { FileChange } from '../../core/live/messages.js';
+import { ownPrefix } from '../../core/urls.js';
 
 /** Attributes of elements that name one file. */
 const attributes = ['src', 'href', 'poster', 'data', 'xlink:href'];
@@ -30,7 +31,7 @@ export function loadedPaths(): string[] {
   const urls = entries
     .map(({ name }) => new URL(name, location.href))
     .filter(({ origin, searchParams }) => origin === location.origin && !searchParams.has('v'));
-  return [...new Set(urls.map(({ pathname }) => decodeURI(pathname)))].filter((path) => !path.includes('/~vine/'));
+  return [...new Set(urls.map(({ pathname }) => decodeURI(pathname)))].filter((path) => !path.includes(`/${ownPrefix}`));
 }
 
 function showIn(element: Element, path: string, url: string): boolean {

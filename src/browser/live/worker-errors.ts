@@ -1,4 +1,5 @@
 import type { PageErrorMessage } from '../../core/live/messages.js';
+import { ownUrl } from '../../core/urls.js';
 import { frontEndBase } from '../runtime/base-path.js';
 import { pieceTags } from '../runtime/runtime.js';
 
@@ -22,8 +23,8 @@ function report(error: unknown, text: string): void {
 }
 
 async function post(message: PageErrorMessage): Promise<void> {
-  const own = `${location.origin}${frontEndBase()}~vine/`;
-  const { key } = (await (await fetch(`${own}session`, { cache: 'no-store' })).json()) as { key: string };
+  const own = (name: 'session' | 'error') => `${location.origin}${ownUrl.plain(frontEndBase(), name)}`;
+  const { key } = (await (await fetch(own('session'), { cache: 'no-store' })).json()) as { key: string };
   const query = new URLSearchParams({ key, worker: location.pathname });
-  await fetch(`${own}error?${query}`, { method: 'POST', body: JSON.stringify(message) });
+  await fetch(`${own('error')}?${query}`, { method: 'POST', body: JSON.stringify(message) });
 }

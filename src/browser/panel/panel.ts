@@ -34,7 +34,7 @@ export type EditorUrl = (file: string, line: number, column: number) => string;
 /** Shows problems at the bottom of the page, in a shadow root that neither touches the page's styles nor is touched by them. */
 export function showPanel(problems: readonly Problem[], editorUrl: EditorUrl): void {
   hidePanel();
-  host = document.createElement('vine-panel');
+  host = document.createElement('spark-panel');
   const shadow = host.attachShadow({ mode: 'open' });
   // A constructed sheet is allowed where a security policy forbids style elements.
   const sheet = new CSSStyleSheet();

@@ -1,5 +1,7 @@
+import { ownPrefix } from '../../core/urls.js';
 import { frontEndBase } from './base-path.js';
 import { asyncBodyDone, evaluate } from './evaluate.js';
+import { hookKey } from './hook.js';
 import { linkFrom, pushExports } from './link.js';
 import { liveOf } from './live-api.js';
 import { completeBelow, loadPiece } from './load-piece.js';
@@ -7,6 +9,11 @@ import { dependencyOf, type Instance, registry } from './records.js';
 import { registerComponent, signatureFunction } from './refresh.js';
 import { namespaceOf, readTarget, resolveImport } from './resolve-export.js';
 import { arrangeSheets, ensureSheetsBelow, noteRoot } from './sheets.js';
+
+/** What the URLs of workers begin with. */
+function workerUrls(): string {
+  return `${frontEndBase()}${ownPrefix}piece/worker/`;
+}
 
 /** What a linked module calls `my`: its side of the runtime. Each method stands for a piece of syntax. */
 export class Handle {
@@ -88,7 +95,9 @@ export class Handle {
 
   /** The URL behind `new URL('…', import.meta.url)`. */
   at(place: number): string {
-    return this.#instance.definition.edges.urls![place]!;
+    const url = this.#instance.definition.edges.urls![place]!;
+    // A worker's script holds its own client, so it's given to whoever knows the key.
+    return url.startsWith(workerUrls()) ? `${url}&key=${hookKey()}` : url;
   }
 
   /** `import.meta`. */

@@ -1,5 +1,6 @@
-import { idToPath } from '../../core/pieces/id-path.js';
+import { ownUrl, pieceName, pieceNameOf } from '../../core/urls.js';
 import { frontEndBase } from './base-path.js';
+import { pieceVersion, refreshKey, runsOf } from './hook.js';
 import { registry } from './records.js';
 
 /** Pieces on their way, by URL, so that two imports of one module load it once. */
@@ -12,12 +13,21 @@ export const loadedPieces = new Set<string>();
 export function loadPiece(url: string): Promise<void> {
   const known = loading.get(url);
   if (known) return known;
-  const promise = loadScript(url)
+  const promise = loadAndRun(url)
     .then(() => void loadedPieces.add(url))
     // What it brought may be forgotten again and asked for anew.
     .finally(() => loading.delete(url));
   loading.set(url, promise);
   return promise;
+}
+
+/** Loads a piece and sees to it that it runs: right after a restart, the server's pieces know a key that isn't ours yet. */
+async function loadAndRun(url: string): Promise<void> {
+  const name = pieceNameOf(url, frontEndBase()) ?? url;
+  const before = runsOf(name);
+  await loadScript(`${url}?v=${pieceVersion()}`);
+  if (runsOf(name) === before && (await refreshKey())) await loadScript(`${url}?v=${pieceVersion()}`);
+  if (runsOf(name) === before) throw new TypeError(`Failed to run dynamically imported module: ${url}`);
 }
 
 /**
@@ -46,7 +56,7 @@ function missingBelow(ids: Iterable<string>): string[] {
 }
 
 function lazyPieceUrl(id: string): string {
-  return `${frontEndBase()}~vine/piece/lazy/${idToPath(id)}.js`;
+  return ownUrl.piece(frontEndBase(), pieceName.lazy(id));
 }
 
 /** Runs a script from a URL. */

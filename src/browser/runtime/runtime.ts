@@ -1,5 +1,6 @@
 import type { RuntimeEdges } from '../../core/pieces/runtime-edges.js';
 import { runEntry } from './handle.js';
+import { hookKey, pieceRan } from './hook.js';
 import { type Definition, defineModule, entries, type Factory, registry } from './records.js';
 
 let collecting: Map<string, Definition> | null = null;
@@ -24,8 +25,12 @@ export function collectDefinitions(off?: null): Map<string, Definition> {
 /** The versions of the pieces that this page runs, by name. */
 export const pieceTags: Record<string, string> = {};
 
-/** What pieces see as `vine`. */
+/** What pieces see as `vine`, and find as `~spark`. */
 export const vine = {
+  /** By this, pieces know their own client. */
+  get key(): string {
+    return hookKey();
+  },
   /** Registers a module. One that is there already stays: pieces may overlap, and updates come another way. */
   add(id: string, edges: RuntimeEdges, factory: Factory): void {
     if (collecting) collecting.set(id, { edges, factory });
@@ -34,6 +39,7 @@ export const vine = {
   /** A piece says which version of it this is. */
   piece(name: string, tag: string): void {
     pieceTags[name] = tag;
+    pieceRan(name);
   },
   /** Runs a module that the page itself loads. Like a module script that fails, it does not keep others from running. */
   start(id: string): void {

@@ -2,11 +2,11 @@ import type { SheetChange } from '../../core/live/messages.js';
 import { entries, registry } from './records.js';
 
 /** The attribute by which links of ours are known, with the sheet's id. */
-const mark = 'data-vine-style';
+const mark = 'data-spark-style';
 /** Marks links that stand in the page's own HTML, where they stay. */
-const fixed = 'data-vine-fixed';
+const fixed = 'data-spark-fixed';
 /** Marks links whose sheet the server could not give, e.g. because of a problem in the build. They are tried again. */
-const failed = 'data-vine-failed';
+const failed = 'data-spark-failed';
 
 /** Puts new versions of style sheets in the places of the old ones, which stay until the new ones are there: nothing flashes. */
 export async function swapSheets(changes: readonly SheetChange[]): Promise<void> {

@@ -1,9 +1,9 @@
+import { shownJson } from '../../core/shown-text.js';
 import type { Reporter } from './reporter.js';
 
 /** Events as NDJSON, one object a line with its `event` and the time. */
 export function jsonReporter(write: (line: string) => void): Reporter {
-  const print = (event: string, fields: object) =>
-    write(`${JSON.stringify({ event, at: new Date().toISOString(), ...fields })}\n`);
+  const print = (event: string, fields: object) => write(`${shownJson({ event, at: new Date().toISOString(), ...fields })}\n`);
   return {
     listening: (report) => print('listening', report),
     ready: (report) => print('ready', report),

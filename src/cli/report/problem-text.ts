@@ -1,6 +1,7 @@
 import pc from 'picocolors';
 import { formatCodeFrame } from '../../core/code-frame.js';
 import type { Problem } from '../../core/problem.js';
+import { shownLines, shownText } from '../../core/shown-text.js';
 
 /** The URL that opens a place in the editor: `line` and `column` count from 1. */
 export type EditorUrl = (file: string, line: number, column: number) => string;
@@ -11,18 +12,29 @@ export type EditorUrl = (file: string, line: number, column: number) => string;
  */
 export function problemText(problem: Problem, editorUrl?: EditorUrl): string {
   const { message, file, position, frame, hint, chain, code } = problem;
-  const lines = [`${pc.red('✖')} ${pc.bold(message)} ${pc.dim(code)}`];
+  const [first = '', ...more] = shownLines(message);
+  const lines = [`${pc.red('✖')} ${pc.bold(first)} ${pc.dim(code)}`, ...more.map(continued)];
   const { line, column } = position ?? { line: 1, column: 0 };
   const link = (text: string, place: [string, number, number]) => (editorUrl ? linked(text, editorUrl(...place)) : text);
-  if (file) lines.push(`  ${link(pc.cyan(position ? `${file}:${line}:${column + 1}` : file), [file, line, column + 1])}`);
+  const place = file === undefined ? '' : shownText(position ? `${file}:${line}:${column + 1}` : file);
+  if (file) lines.push(`  ${link(pc.cyan(place), [file, line, column + 1])}`);
   if (frame) {
-    for (const row of formatCodeFrame(frame).split('\n')) lines.push(`  ${/^\s*│\s*\^+$/.test(row) ? pc.red(row) : row}`);
+    for (const row of formatCodeFrame(frame).split('\n'))
+      lines.push(`  ${/^\s*│\s*\^+$/.test(row) ? pc.red(row) : shownText(row)}`);
   }
-  if (hint) lines.push(`  ${hint}`);
+  if (hint) {
+    const [start = '', ...rest] = shownLines(hint);
+    lines.push(`  ${start}`, ...rest.map(continued));
+  }
   // The chain of an error that a page threw is its stack, that of a build problem the way of imports.
-  if (code === 'run-error') lines.push(...(chain ?? []).map((frame) => pc.dim(`  at ${frame}`)));
-  else if (chain && chain.length > 1) lines.push(pc.dim(`  from the page: ${chain.join(' → ')}`));
+  if (code === 'run-error') lines.push(...(chain ?? []).map((frame) => pc.dim(`  at ${shownText(frame)}`)));
+  else if (chain && chain.length > 1) lines.push(pc.dim(`  from the page: ${chain.map(shownText).join(' → ')}`));
   return lines.join('\n');
+}
+
+/** A further line of a text: the mark in front tells it from lines of ours. */
+function continued(line: string): string {
+  return `  ${pc.dim('┊')} ${line}`;
 }
 
 function linked(text: string, url: string): string {

@@ -1,4 +1,5 @@
 import pc from 'picocolors';
+import { shownText } from '../../core/shown-text.js';
 import type { ExchangeReport } from '../../forward/exchange.js';
 import type { ProjectUpdate } from '../../project/update-maker.js';
 import { type EditorUrl, problemText } from './problem-text.js';
@@ -24,7 +25,7 @@ export function terminalReporter(write: (text: string) => void, editorUrl?: Edit
       early = [];
     },
     ready({ notes, modules, ms }) {
-      for (const note of notes) line(row('note', pc.yellow(note)));
+      for (const note of notes) line(row('note', pc.yellow(shownText(note))));
       line(`${row('ready', `${modules} modules in ${Math.round(ms)} ms`)}\n`);
       for (const told of early ?? []) line(told);
       early = undefined;
@@ -32,7 +33,7 @@ export function terminalReporter(write: (text: string) => void, editorUrl?: Edit
     updated(update, reports, silent) {
       for (const text of updateLines(update, reports, silent)) event(text);
       for (const note of reports.flatMap((report) => (report.type === 'applied' ? report.notes : []))) {
-        if (!explained.has(note)) event(pc.yellow(note));
+        if (!explained.has(note)) event(pc.yellow(shownText(note)));
         explained.add(note);
       }
     },
@@ -42,7 +43,7 @@ export function terminalReporter(write: (text: string) => void, editorUrl?: Edit
       for (const problem of problems) line(`\n${indent(problemText(problem, editorUrl))}\n`);
     },
     problem: (problem) => line(`\n${indent(problemText(problem, editorUrl))}\n`),
-    note: (text) => event(pc.yellow(text)),
+    note: (text) => event(pc.yellow(shownText(text))),
     solved: () => event(pc.green('solved')),
     settings(ms, needsRestart) {
       event(`${pc.green('the settings changed')} and are in force after ${Math.round(ms)} ms`);
@@ -51,7 +52,7 @@ export function terminalReporter(write: (text: string) => void, editorUrl?: Edit
     backend({ backend, isUp, ms, awayMs, code }) {
       if (!isUp)
         return event(
-          `${pc.bold(backend)}  ${pc.red('does not answer')} ${pc.dim(code ?? '')}; requests to it get a page that says so`,
+          `${pc.bold(backend)}  ${pc.red('does not answer')} ${pc.dim(shownText(code ?? ''))}; requests to it get a page that says so`,
         );
       const away = awayMs === undefined ? '' : ` after ${seconds(awayMs)} away`;
       event(
@@ -62,7 +63,7 @@ export function terminalReporter(write: (text: string) => void, editorUrl?: Edit
     joined() {},
     left() {},
     failed(from, problem) {
-      event(pc.red(`an error in ${from.browser}`));
+      event(pc.red(`an error in ${shownText(from.browser)}`));
       line(`\n${indent(problemText(problem, editorUrl))}\n`);
     },
   };
@@ -77,7 +78,7 @@ function listeningRows({ version, url, wantedPort, port, forwards, routes, setti
   const rows = ['', `  ${pc.bold(pc.green('Vine Spark'))} ${version}`, '', row('page', pc.bold(url))];
   for (const { pattern, page } of routes)
     if (pattern !== '/' && !pattern.includes('*') && pattern !== `/${page}`)
-      rows.push(row('', `${url}${pattern.slice(1)} ${pc.dim(page)}`));
+      rows.push(row('', shownText(`${url}${pattern.slice(1)} `) + pc.dim(shownText(page))));
   for (const { label, origin } of forwards) rows.push(row('forward', `${label} → ${origin}`));
   if (settingsFile) rows.push(row('settings', settingsFile));
   if (wantedPort !== undefined) rows.push(row('port', pc.yellow(`${wantedPort} is in use, so this is ${port}`)));
@@ -107,15 +108,17 @@ function groupText(group: PageReport[]): string {
   const [first] = group;
   const slowest = Math.max(...group.map(({ ms }) => ms));
   if (first!.type === 'reloaded') {
-    const chain = first!.chain.length > 1 ? ` ${pc.dim(`(${first!.chain.join(' → ')})`)}` : '';
-    return `${pc.yellow('reloaded')} ${browsers}: ${first!.reason}${chain}`;
+    const chain = first!.chain.length > 1 ? ` ${pc.dim(`(${first!.chain.map(shownText).join(' → ')})`)}` : '';
+    return `${pc.yellow('reloaded')} ${browsers}: ${shownText(first!.reason)}${chain}`;
   }
   const { ran, styles, files, boundaries, reset } = first!;
   const how = ran.length > 0 ? 'updated in place' : styles.length > 0 ? 'restyled' : files.length > 0 ? 'replaced' : 'as it was';
   const state =
     reset.length > 0 ? pc.yellow(`, state starts anew in ${shortList(reset)}`) : ran.length > 0 ? pc.green(', state kept') : '';
   const isElsewhere = boundaries.length > 0 && boundaries.join() !== ran.join();
-  const where = isElsewhere ? ` ${pc.dim(`at ${boundaries.length === 1 ? boundaries[0] : `${boundaries.length} modules`}`)}` : '';
+  const where = isElsewhere
+    ? ` ${pc.dim(`at ${boundaries.length === 1 ? shownText(boundaries[0]!) : `${boundaries.length} modules`}`)}`
+    : '';
   return `${pc.green(how)}${state}${where} in ${browsers} after ${Math.round(slowest)} ms`;
 }
 
@@ -124,8 +127,8 @@ function exchangeText({ rule, method, target, status, failure, headMs, ms, size,
   const color = status === undefined || status >= 500 ? pc.red : status >= 400 ? pc.yellow : pc.green;
   const time =
     headMs !== undefined && ms > 2 * headMs + 50 ? `${Math.round(headMs)} ms, open for ${seconds(ms)}` : `${Math.round(ms)} ms`;
-  const end = failure === undefined ? '' : ` ${pc.yellow(failure)}`;
-  return `${method.padEnd(7)} ${target}  ${color(status === undefined ? 'no answer' : String(status))} ${time} ${pc.dim(bytes(size))}${end} ${pc.dim(isReplayed ? 'from the recording' : `by ${rule.label}`)}`;
+  const end = failure === undefined ? '' : ` ${pc.yellow(shownText(failure))}`;
+  return `${method.padEnd(7)} ${shownText(target)}  ${color(status === undefined ? 'no answer' : String(status))} ${time} ${pc.dim(bytes(size))}${end} ${pc.dim(isReplayed ? 'from the recording' : `by ${rule.label}`)}`;
 }
 
 function seconds(ms: number): string {
@@ -138,7 +141,7 @@ function bytes(count: number): string {
 }
 
 function shortList(names: readonly string[]): string {
-  const unique = [...new Set(names)];
+  const unique = [...new Set(names)].map(shownText);
   return unique.length <= 3 ? unique.join(', ') : `${unique.slice(0, 2).join(', ')} and ${unique.length - 2} more`;
 }
 

@@ -1,7 +1,7 @@
 import type { Problem } from '../problem.js';
 
 /** The WebSocket subprotocol of the live channel; a new number when a message changes in a way that old pages can't read. */
-export const liveProtocol = 'vine-live.2';
+export const liveProtocol = 'spark-live';
 
 /** A style sheet of the page and the URL of its new version. */
 export interface SheetChange {
@@ -120,11 +120,13 @@ export interface PageErrorMessage {
   pieces: Record<string, string>;
 }
 
-/** What the client script is told by the page that loads it, as JSON in its `data-vine` attribute. */
+/** What the client script is told by the page that loads it, as JSON in its `data-spark` attribute. */
 export interface ClientSettings {
   /** Path of the page's HTML file. */
   page: string;
   session: string;
+  /** By this, pieces know their own client. */
+  hook: string;
   build: number;
   /** URL prefix of the front end, with a slash at both ends. */
   base: string;

@@ -42,18 +42,21 @@ export class Piece {
     this.#options = options;
   }
 
-  /** The text in parts, to be sent one after another. */
-  *parts(): Generator<string | readonly string[]> {
-    const { before = '', after, sourceUrl, mapUrl } = this.#options;
-    yield `${before}(vine => {\n`;
+  /** The text in parts, to be sent one after another, for pages whose hook has this key. */
+  *parts(hookKey: string): Generator<string | readonly string[]> {
+    yield* this.inner();
+    yield pieceEnd(hookKey, this.#options);
+  }
+
+  /** What of the text is the same for all pages: `pieceEnd` completes it. */
+  *inner(): Generator<string | readonly string[]> {
+    const { before = '', after } = this.#options;
+    yield `${before}(vine => { if (!vine) return;\n`;
     for (const module of this.#modules) {
       module.head ??= `vine.add(${JSON.stringify(module.id)}, ${JSON.stringify(module.edges)}, `;
       yield [module.head, module.linked.code, ');\n'];
     }
     if (after) yield `${after}\n`;
-    yield '})(self["~vine"]);\n';
-    if (sourceUrl) yield `//# sourceURL=${sourceUrl}\n`;
-    yield `//# sourceMappingURL=${mapUrl}\n`;
   }
 
   /** Where each module stands. */
@@ -64,4 +67,19 @@ export class Piece {
       line += module.linked.lineEnds + 1;
     }
   }
+}
+
+/**
+ * The end of a piece, with which it runs where its own client put the hook, and nowhere else. A page of another site may load
+ * the piece as a script too, and define a hook of its own: but it doesn't know the key. It's compared in strict code, since the
+ * functions below sloppy code can be got at from a getter, with their texts.
+ */
+export function pieceEnd(hookKey: string, { sourceUrl, mapUrl }: Pick<PieceOptions, 'sourceUrl' | 'mapUrl'>): string {
+  const source = sourceUrl === undefined ? '' : `//# sourceURL=${sourceUrl}\n`;
+  return `})(${ownHook(hookKey)});\n${source}//# sourceMappingURL=${mapUrl}\n`;
+}
+
+/** An expression for the hook where it's that of our own client, else for `undefined`. */
+export function ownHook(hookKey: string): string {
+  return `(() => { "use strict"; const hook = self["~spark"]; return hook?.key === ${JSON.stringify(hookKey)} ? hook : undefined; })()`;
 }

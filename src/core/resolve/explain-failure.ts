@@ -1,4 +1,4 @@
-import { dirname, join, relative } from 'node:path';
+import { basename, dirname, join, relative } from 'node:path';
 import type { Problem } from '../problem.js';
 import type { Failure } from './resolver.js';
 
@@ -64,6 +64,8 @@ export function explainFailure(
         message: `'${failure.name}' is a part of Node.js and does not exist in browsers.`,
         hint: 'Move the code that needs it to the backend, or install a package that does the same in browsers.',
       };
+    case 'refused':
+      return explainRefusal(failure, specifier);
     case 'internal-missing':
       return {
         code: 'import-unresolved',
@@ -71,4 +73,22 @@ export function explainFailure(
         hint: 'Names that start with # are looked up in "imports" of the nearest package.json.',
       };
   }
+}
+
+/** Says why a file that is there is not read. */
+export function explainRefusal(
+  { why, file }: Pick<Extract<Failure, { reason: 'refused' }>, 'why' | 'file'>,
+  specifier: string,
+): Pick<Problem, 'code' | 'message' | 'hint'> {
+  if (why === 'hidden')
+    return {
+      code: 'file-hidden',
+      message: `'${specifier}' leads to ${basename(file)}, and files whose names or folders begin with a dot are never sent to a browser.`,
+      hint: 'Put what the page needs in a file of its own; values of .env come in with the setting expose.',
+    };
+  return {
+    code: 'file-outside',
+    message: `'${specifier}' leads out of the project, to ${file}.`,
+    hint: 'Only files of the project, of its workspace and of their packages are read. A linked package must be listed in package.json under its own name.',
+  };
 }

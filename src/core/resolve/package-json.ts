@@ -13,6 +13,9 @@ export interface PackageJson {
   exports?: unknown;
   imports?: unknown;
   dependencies?: Record<string, string>;
+  devDependencies?: unknown;
+  optionalDependencies?: unknown;
+  peerDependencies?: unknown;
 }
 
 /** Reads package.json files once and remembers them until told to forget. */

@@ -14,7 +14,12 @@ export type Failure =
   | { reason: 'package-missing'; packageName: string }
   | { reason: 'entry-missing'; packageName: string; subpath: string }
   | { reason: 'builtin'; name: string }
-  | { reason: 'internal-missing'; specifier: string };
+  | { reason: 'internal-missing'; specifier: string }
+  /** There is a file, but not one to be read; `file` is its path with all links followed. */
+  | { reason: 'refused'; why: RefusalReason; file: string };
+
+/** Why a file may not be read: it lies elsewhere, or its name begins with a dot. */
+export type RefusalReason = 'outside' | 'hidden';
 
 /** Where a specifier leads. */
 export type Resolution =
@@ -33,6 +38,8 @@ export interface ResolverOptions {
   mapped(specifier: string, folder: string): readonly string[];
   /** Conditions of `exports` and `imports` beside those of the platform. */
   conditions: readonly string[];
+  /** Why the file at `path` may not be read, if so. `real` is `path` with all links followed. */
+  refusal(path: string, real: string): RefusalReason | undefined;
 }
 
 const scriptExtensions = ['.ts', '.tsx', '.mts', '.js', '.jsx', '.mjs', '.cjs', '.cts', '.json', '.css', '.scss', '.sass'];
@@ -157,7 +164,9 @@ class Search {
   }
 
   #done(found: string): Resolution {
-    return { found: this.#options.files.realPath(found) };
+    const real = this.#options.files.realPath(found);
+    const why = this.#options.refusal(found, real);
+    return why === undefined ? { found: real } : this.#fail({ reason: 'refused', why, file: real });
   }
 
   #fail(failure: Failure): Resolution {
