@@ -57,11 +57,14 @@ function scriptsIn(folder) {
 /** Puts Sass beside our own code: its package brings a part with an install script that only its command line needs. */
 function vendorSass() {
   const folder = join(root, 'dist/vendor/sass');
-  const from = (name) => dirname(require.resolve(`${name}/package.json`));
+  const from = (name) => join(root, 'node_modules', name);
   const read = (name, file) => readFileSync(join(from(name), file), 'utf8');
   mkdirSync(folder, { recursive: true });
-  const main = read('sass', 'sass.node.js').replace('./sass.dart.js', './sass.dart.cjs').replace('"immutable"', '"./immutable.cjs"');
-  if (!main.includes('./sass.dart.cjs') || !main.includes('./immutable.cjs')) throw new Error('Sass is put together in another way than before.');
+  const main = read('sass', 'sass.node.js')
+    .replace('./sass.dart.js', './sass.dart.cjs')
+    .replace('"immutable"', '"./immutable.cjs"');
+  if (!main.includes('./sass.dart.cjs') || !main.includes('./immutable.cjs'))
+    throw new Error('Sass is put together in another way than before.');
   writeFileSync(join(folder, 'sass.cjs'), main);
   writeFileSync(join(folder, 'sass.dart.cjs'), read('sass', 'sass.dart.js'));
   writeFileSync(join(folder, 'immutable.cjs'), read('immutable', 'dist/immutable.min.js'));

@@ -66,9 +66,8 @@ export class FileGate {
   mayReadFor(path: string, packageFile: string): boolean {
     const real = realPathNow(path);
     if (real === undefined || this.refusal(path, real) !== undefined) return false;
-    if (!packageFile.includes('/node_modules/')) return true;
-    const scope = this.#named(dirname(packageFile));
-    return scope !== undefined && real.startsWith(withSlash(realPathNow(scope.folder) ?? scope.folder));
+    const folder = /^.*\/node_modules\/(?:@[^/]+\/)?[^/]+(?=\/)/.exec(packageFile)?.[0];
+    return folder === undefined || real.startsWith(withSlash(realPathNow(folder) ?? folder));
   }
 
   /** The real path of a file that may be sent because somebody asks for its path; `undefined` where it may not. */
@@ -141,11 +140,6 @@ export class FileGate {
     if (folder.endsWith(`/node_modules/${name}`)) return true;
     // What an installed package brings along can't lead to sources.
     return !`${user}/`.includes('/node_modules/') && declares(packages.scopeOf(user), name);
-  }
-
-  #named(folder: string): PackageJson | undefined {
-    const scope = this.#options.packages.scopeOf(folder);
-    return scope === undefined || scope.name !== undefined ? scope : this.#named(dirname(scope.folder));
   }
 }
 

@@ -165,7 +165,7 @@ describe('what modules and sheets are made of', () => {
     expect(await style('paddingRight')).toBe('2px');
     expect(await stayed()).toBe(true);
     expect(at.console.filter((line) => line.startsWith('Vine Spark: updated')).at(-1)).toMatch(
-      /^\[vine\] updated board\.css in \d+ ms$/,
+      /^Vine Spark: updated board\.css in \d+ ms$/,
     );
   });
 });

@@ -154,7 +154,7 @@ test('an error three modules deep after an await is told with names and places o
   const { problem } = await at.program.next('error');
   expect(problem).toMatchObject({ message: 'RangeError: no berth 3', file: 'parse.ts', position: { line: 4, column: 8 } });
   expect(problem.chain).toEqual(['parse parse.ts:4:9', 'load load.ts:5:3', expect.stringMatching(/sail main\.tsx:3:3$/)]);
-  expect((await said).text()).toMatch(/^\[vine\] RangeError: no berth 3 at parse\.ts:4:9\n.*file=parse\.ts&line=4&column=9$/);
+  expect((await said).text()).toMatch(/^Vine Spark: RangeError: no berth 3 at parse\.ts:4:9\n.*file=parse\.ts&line=4&column=9$/);
 });
 
 test('errors of workers and rejected imports are told at their places', async () => {

@@ -120,19 +120,120 @@ describe('a project with secrets beside and in it', () => {
     const numbers = randomNumbers(20_261_128);
     const random = () => numbers(1_000_000) / 1_000_000;
     const one = <T>(list: readonly T[]): T => list[Math.floor(random() * list.length)]!;
-    const names = ['secret.js', 'secret.txt', 'secret.json', 'secret.css', '_secret.scss', 'secret.svg', 'secret.html', 'package.json'];
-    const inside = ['.env', '.git/config', '.npmrc', '.private/key.json', 'src/.hidden.js', 'src/unused.js', 'package.json', 'package-lock.json', 'tsconfig.json', 'data/out.json', 'data/env.txt', 'data/out/secret.txt', 'public/.secret', 'public/out/secret.txt', 'public/env.txt', 'out/secret.json', 'env.txt', 'img/out.svg', 'src/out/secret.js', 'node_modules/leak/secret.js', 'node_modules/evil/out/secret.txt', 'node_modules/evil/package.json'];
-    const ups = ['../', '~up/', '%2e%2e/', '..%2f', '%2e%2e%2f', '..\\', '..%5c', '~~up/', '%7eup/', './../', 'src/../../', '....//', '%252e%252e/', '..;/'];
-    const kinds = ['', '~spark/', '~spark/piece/', '~spark/piece/lazy/', '~spark/piece/worker/', '~spark/piece/page/', '~spark/style/', '~spark/file/', '~spark/map/', '~spark/map/style/', '~spark/open?file=', '~spark/error?worker=', '/', '//', 'src/', 'public/', 'data/', '~spark/piece/update/'];
-    const ends = ['', '.js', '.json', '?text', '?bytes', '?url', '?v=0', '?of=', '%3ftext', '%3ftext.js', '#x', '/', '/app.js', '/packages.js', '/start-0.js', '%00', '%00.svg', '.map', '?key='];
-    const encoded = (text: string) => (random() < 0.8 ? text : [...text].map((letter) => (random() < 0.2 ? `%${letter.charCodeAt(0).toString(16).padStart(2, '0')}` : letter)).join(''));
+    const names = [
+      'secret.js',
+      'secret.txt',
+      'secret.json',
+      'secret.css',
+      '_secret.scss',
+      'secret.svg',
+      'secret.html',
+      'package.json',
+    ];
+    const inside = [
+      '.env',
+      '.git/config',
+      '.npmrc',
+      '.private/key.json',
+      'src/.hidden.js',
+      'src/unused.js',
+      'package.json',
+      'package-lock.json',
+      'tsconfig.json',
+      'data/out.json',
+      'data/env.txt',
+      'data/out/secret.txt',
+      'public/.secret',
+      'public/out/secret.txt',
+      'public/env.txt',
+      'out/secret.json',
+      'env.txt',
+      'img/out.svg',
+      'src/out/secret.js',
+      'node_modules/leak/secret.js',
+      'node_modules/evil/out/secret.txt',
+      'node_modules/evil/package.json',
+    ];
+    const ups = [
+      '../',
+      '~up/',
+      '%2e%2e/',
+      '..%2f',
+      '%2e%2e%2f',
+      '..\\',
+      '..%5c',
+      '~~up/',
+      '%7eup/',
+      './../',
+      'src/../../',
+      '....//',
+      '%252e%252e/',
+      '..;/',
+    ];
+    const kinds = [
+      '',
+      '~spark/',
+      '~spark/piece/',
+      '~spark/piece/lazy/',
+      '~spark/piece/worker/',
+      '~spark/piece/page/',
+      '~spark/style/',
+      '~spark/file/',
+      '~spark/map/',
+      '~spark/map/style/',
+      '~spark/open?file=',
+      '~spark/error?worker=',
+      '/',
+      '//',
+      'src/',
+      'public/',
+      'data/',
+      '~spark/piece/update/',
+    ];
+    const ends = [
+      '',
+      '.js',
+      '.json',
+      '?text',
+      '?bytes',
+      '?url',
+      '?v=0',
+      '?of=',
+      '%3ftext',
+      '%3ftext.js',
+      '#x',
+      '/',
+      '/app.js',
+      '/packages.js',
+      '/start-0.js',
+      '%00',
+      '%00.svg',
+      '.map',
+      '?key=',
+    ];
+    const encoded = (text: string) =>
+      random() < 0.8
+        ? text
+        : [...text]
+            .map((letter) => (random() < 0.2 ? `%${letter.charCodeAt(0).toString(16).padStart(2, '0')}` : letter))
+            .join('');
     const target = () => {
-      const id = random() < 0.5 ? `${one(ups).repeat(1 + Math.floor(random() * 4))}beside/${one(names)}` : random() < 0.1 ? workspace.path(`beside/${one(names)}`) : one(inside);
+      const id =
+        random() < 0.5
+          ? `${one(ups).repeat(1 + Math.floor(random() * 4))}beside/${one(names)}`
+          : random() < 0.1
+            ? workspace.path(`beside/${one(names)}`)
+            : one(inside);
       return `/${one(kinds)}${encoded(id)}${one(ends)}`.replace(/[^\x21-\x7e]/g, '');
     };
     const found: string[] = [];
     let left = full(20_000, 100_000);
-    const headers = [{}, { accept: 'text/html' }, { accept: 'application/json', 'sec-fetch-site': 'same-origin' }, { range: 'bytes=0-99' }];
+    const headers = [
+      {},
+      { accept: 'text/html' },
+      { accept: 'application/json', 'sec-fetch-site': 'same-origin' },
+      { range: 'bytes=0-99' },
+    ];
     const client = async () => {
       while (left-- > 0) {
         const path = target();
@@ -146,14 +247,37 @@ describe('a project with secrets beside and in it', () => {
 
   test('gives none of them for messages of the live channel that name ids, and makes no module of one', async () => {
     const { key } = JSON.parse((await ask(port, '/~spark/session')).text) as { key: string };
-    const socket = new WebSocket(`${program.url.replace('http', 'ws')}~spark/live?key=${key}&page=index.html&session=x&build=0`, liveProtocol);
+    const socket = new WebSocket(
+      `${program.url.replace('http', 'ws')}~spark/live?key=${key}&page=index.html&session=x&build=0`,
+      liveProtocol,
+    );
     const said: string[] = [];
     await new Promise((resolve) => socket.on('open', resolve));
     const { modules } = program.events.find(({ event }) => event === 'ready')!;
-    for (const id of ['../beside/secret.js', '.env?text', 'src/unused.js', 'package.json', '../../../etc/passwd?text', 'src/.hidden.js']) {
-      const lazy = id.split('/').map((part) => (part === '..' ? '~up' : encodeURIComponent(part))).join('/');
+    for (const id of [
+      '../beside/secret.js',
+      '.env?text',
+      'src/unused.js',
+      'package.json',
+      '../../../etc/passwd?text',
+      'src/.hidden.js',
+    ]) {
+      const lazy = id
+        .split('/')
+        .map((part) => (part === '..' ? '~up' : encodeURIComponent(part)))
+        .join('/');
       const answered = new Promise((resolve) => socket.once('message', (data) => resolve(said.push(String(data)))));
-      const resume = { type: 'resume', build: 0, page: 'index.html', digest: 0, pieces: [`/~spark/piece/lazy/${lazy}.js`, '/~spark/piece/lazy/%zz.js'], styles: {}, html: (await ask(port, '/')).text.match(/html&quot;:&quot;(\w+)/)![1]!, files: [`/${id}`, `/~up/${id}`], loadedAt: 0 };
+      const resume = {
+        type: 'resume',
+        build: 0,
+        page: 'index.html',
+        digest: 0,
+        pieces: [`/~spark/piece/lazy/${lazy}.js`, '/~spark/piece/lazy/%zz.js'],
+        styles: {},
+        html: (await ask(port, '/')).text.match(/html&quot;:&quot;(\w+)/)![1]!,
+        files: [`/${id}`, `/~up/${id}`],
+        loadedAt: 0,
+      };
       socket.send(JSON.stringify(resume));
       await answered;
       expect((await ask(port, `/~spark/piece/lazy/${lazy}.js`)).status).toBe(404);
@@ -177,7 +301,10 @@ const ways: [way: string, files: Record<string, string>, specifier?: string][] =
   ['bytes', { 'index.js': `import secret from '../../../beside/secret.txt' with { type: 'bytes' };\nexport default secret;\n` }],
   ['JSON', { 'index.js': `import secret from '../../../beside/secret.json' with { type: 'json' };\nexport default secret;\n` }],
   ['the environment', { 'index.js': `import secret from '../../.env' with { type: 'text' };\nexport default secret;\n` }],
-  ['a constructed sheet', { 'index.js': `import secret from '../../../beside/secret.css' with { type: 'css' };\nexport default secret;\n` }],
+  [
+    'a constructed sheet',
+    { 'index.js': `import secret from '../../../beside/secret.css' with { type: 'css' };\nexport default secret;\n` },
+  ],
   ['a sheet', { 'index.js': `import '../../../beside/secret.css';\n` }],
   ['URL', { 'index.js': `export default new URL('../../../beside/secret.svg', import.meta.url);\n` }],
   ['URL of the environment', { 'index.js': `export default new URL('../../.env', import.meta.url);\n` }],
@@ -186,14 +313,32 @@ const ways: [way: string, files: Record<string, string>, specifier?: string][] =
   ['import() of a pattern', { 'index.js': 'export default (name) => import(`../../../beside/${name}.js`);\n' }],
   ['require', { 'index.js': `module.exports = require('../../../beside/secret.js');\n` }],
   ['require that is tried', { 'index.js': `try { module.exports = require('../../../beside/secret.json'); } catch {}\n` }],
-  ['url() in a sheet', { 'index.js': `import './evil.css';\n`, 'evil.css': 'b { background: url(../../../beside/secret.svg); }\n' }],
+  [
+    'url() in a sheet',
+    { 'index.js': `import './evil.css';\n`, 'evil.css': 'b { background: url(../../../beside/secret.svg); }\n' },
+  ],
   ['@import in a sheet', { 'index.js': `import './evil.css';\n`, 'evil.css': '@import "../../../beside/secret.css";\n' }],
-  ['@use in Sass', { 'index.js': `import './evil.scss';\n`, 'evil.scss': '@use "../../../beside/secret";\nb { content: secret.$key; }\n' }],
-  ['composes', { 'index.js': `import './evil.module.css';\n`, 'evil.module.css': `.a { composes: b from '../../../beside/secret.css'; }\n` }],
+  [
+    '@use in Sass',
+    { 'index.js': `import './evil.scss';\n`, 'evil.scss': '@use "../../../beside/secret";\nb { content: secret.$key; }\n' },
+  ],
+  [
+    'composes',
+    { 'index.js': `import './evil.module.css';\n`, 'evil.module.css': `.a { composes: b from '../../../beside/secret.css'; }\n` },
+  ],
   ['exports', { 'package.json': '{ "name": "evil", "exports": { ".": "./../../../beside/secret.js" } }' }],
   ['main', { 'package.json': '{ "name": "evil", "main": "../../../beside/secret.js" }' }],
-  ['browser', { 'package.json': '{ "name": "evil", "main": "index.js", "browser": { "./index.js": "../../../beside/secret.js" } }' }],
-  ['imports', { 'package.json': '{ "name": "evil", "main": "index.js", "imports": { "#s": "./../../../beside/secret.js" } }', 'index.js': `export { default } from '#s';\n` }],
+  [
+    'browser',
+    { 'package.json': '{ "name": "evil", "main": "index.js", "browser": { "./index.js": "../../../beside/secret.js" } }' },
+  ],
+  [
+    'imports',
+    {
+      'package.json': '{ "name": "evil", "main": "index.js", "imports": { "#s": "./../../../beside/secret.js" } }',
+      'index.js': `export { default } from '#s';\n`,
+    },
+  ],
   ['a link in the package', { 'index.js': `export { default } from './out/secret.js';\n` }],
   ['a link among packages', { 'index.js': `export { default } from 'leak/secret.js';\n` }],
   ['a link among packages, its main file', { 'index.js': `export { default } from 'leak';\n` }],
@@ -204,13 +349,25 @@ test.each(ways)('%s brings nothing in from beside the project: a problem with th
     'quay/src/main.js': `import * as evil from 'evil';\ndocument.title = String(evil.default);\n`,
     ...Object.fromEntries(Object.entries(given).map(([name, text]) => [`${evil}/${name}`, text])),
   });
-  for (const [name, text] of Object.entries(given)) writeFileSync(workspace.path(`${evil}/${name}`), text.replaceAll('@@', workspace.root));
+  for (const [name, text] of Object.entries(given))
+    writeFileSync(workspace.path(`${evil}/${name}`), text.replaceAll('@@', workspace.root));
   const program = await Program.serve(workspace.path('quay'));
   const { problems } = await program.next('problems');
   expect(problems).toEqual([
-    expect.objectContaining({ code: expect.stringMatching(/^file-(?:outside|hidden)$|^import-unresolved$|^package-entry-missing$/), chain: expect.arrayContaining(['src/main.js']) }),
+    expect.objectContaining({
+      code: expect.stringMatching(/^file-(?:outside|hidden)$|^import-unresolved$|^package-entry-missing$/),
+    }),
   ]);
-  const paths = ['~spark/piece/page/index.html/packages.js', '~spark/piece/page/index.html/app.js', '', '~spark/style/node_modules/evil/evil.css', '~spark/file/~up/beside/secret.svg', '~spark/piece/lazy/~up/beside/secret.js.js', '~spark/piece/worker/~up/beside/secret.js.js'];
+  expect([problems[0].file, ...(problems[0].chain ?? [])]).toContain('src/main.js');
+  const paths = [
+    '~spark/piece/page/index.html/packages.js',
+    '~spark/piece/page/index.html/app.js',
+    '',
+    '~spark/style/node_modules/evil/evil.css',
+    '~spark/file/~up/beside/secret.svg',
+    '~spark/piece/lazy/~up/beside/secret.js.js',
+    '~spark/piece/worker/~up/beside/secret.js.js',
+  ];
   for (const path of paths) expect(await (await fetch(new URL(path, program.url))).text()).not.toContain(canary);
   expect(JSON.stringify(program.events)).not.toContain(canary);
   await program.stop();
@@ -258,10 +415,19 @@ test('links are followed into the workspace, to listed packages and to installed
     'store/node_modules/deep/deep.js': `export const store = 'store';\n`,
   });
   mkdirSync(workspace.path('apps/quay/node_modules'));
-  const links = { 'apps/quay/node_modules/ui': workspace.path('packages/ui'), 'apps/quay/src/shared': workspace.path('packages/shared'), 'apps/quay/node_modules/listed': elsewhere.path('listed'), 'apps/quay/node_modules/store': elsewhere.path('store/node_modules/store') };
+  const links = {
+    'apps/quay/node_modules/ui': workspace.path('packages/ui'),
+    'apps/quay/src/shared': workspace.path('packages/shared'),
+    'apps/quay/node_modules/listed': elsewhere.path('listed'),
+    'apps/quay/node_modules/store': elsewhere.path('store/node_modules/store'),
+  };
   for (const [link, target] of Object.entries(links)) symlinkSync(target, workspace.path(link));
   const program = await Program.serve(join(workspace.root, 'apps/quay'));
-  const pieces = await Promise.all(['packages', 'app'].map(async (part) => (await fetch(new URL(`~spark/piece/page/index.html/${part}.js`, program.url))).text()));
+  const pieces = await Promise.all(
+    ['packages', 'app'].map(async (part) =>
+      (await fetch(new URL(`~spark/piece/page/index.html/${part}.js`, program.url))).text(),
+    ),
+  );
   for (const word of ['ui', 'shared', 'listed', 'store', 'near']) expect(pieces.join('')).toContain(`'${word}'`);
   expect(program.events.filter(({ event }) => event === 'problems')).toEqual([]);
   await program.stop();
