@@ -50,11 +50,8 @@ export function checkedFields(label: string, key: string, given: unknown): [name
 }
 
 function shown(value: unknown): string {
-  return typeof value === 'string'
-    ? JSON.stringify(value)
-    : Array.isArray(value)
-      ? 'a list'
-      : value instanceof Promise
-        ? 'a promise'
-        : String(value);
+  if (typeof value === 'string') return JSON.stringify(value);
+  if (Array.isArray(value)) return 'a list';
+  if (value instanceof Promise) return 'a promise';
+  return typeof value === 'object' && value !== null ? 'an object' : String(value);
 }

@@ -15,7 +15,7 @@ import type { PieceStore, StoredPiece } from './piece-store.js';
 import { jsonType, scriptType, sendKept, sendParts, sendPiece, sendTagged, sendText } from './respond.js';
 import { namedFile } from './served-files.js';
 import { sendStatic } from './static-file.js';
-import { isOwnOrigin, isSurelyOwn, type Trust } from './trust.js';
+import { embedOrigin, isOwnOrigin, isSurelyOwn, type Trust } from './trust.js';
 
 export interface ToolUrlsOptions {
   project: Project;
@@ -136,7 +136,7 @@ export class ToolUrls {
       }
       case 'worker': {
         // Its script holds a client of its own, so whoever gets it can read it.
-        const isKnown = isSurelyOwn(request) || query.get('key') === live.hookKey;
+        const isKnown = isSurelyOwn(request) || query.get('key') === live.hookKey || embedOrigin(request, this.#options.trust) !== undefined;
         if (!isKnown) sendText(response, 403, plainType, 'Workers are for pages of this server.\n');
         else if (!project.graph.has(url.id)) return false;
         else send(pieces.worker(url.id, workerScript));

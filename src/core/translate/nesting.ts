@@ -9,7 +9,9 @@ const longestChain = 4000;
  */
 export function mayBeTooDeep(text: string): boolean {
   if (text.length < shortest) return false;
+  const mayHoldElements = text.includes('</');
   let depth = 0;
+  let elements = 0;
   /** Operators since the last end of a statement: `a => b => c`, `a ? b : c ? d : e`, `a = b = c`, `else if`. */
   let chain = 0;
   for (let at = 0; at < text.length; at++) {
@@ -17,14 +19,21 @@ export function mayBeTooDeep(text: string): boolean {
       case 0x28: // (
       case 0x5b: // [
       case 0x7b: // {
+        if (++depth > deepest) return true;
+        break;
       case 0x3c: // <
         if (++depth > deepest) return true;
+        if (mayHoldElements) elements += text.charCodeAt(at + 1) === 0x2f ? -1 : 1;
+        if (elements > deepest) return true;
         break;
       case 0x29: // )
       case 0x5d: // ]
       case 0x7d: // }
+        if (depth > 0) depth--;
+        break;
       case 0x3e: // >
         if (depth > 0) depth--;
+        if (text.charCodeAt(at - 1) === 0x2f && elements > 0) elements--;
         break;
       case 0x3d: // =
       case 0x3f: // ?
