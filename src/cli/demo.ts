@@ -80,6 +80,7 @@ function startBackend(folder: string, port: number): ChildProcess {
     env: { ...process.env, PORT: String(port) },
     stdio: ['ignore', 'ignore', 'inherit'],
   });
+  backend.on('error', () => {}); // that it doesn't answer is told
   process.on('exit', () => backend.kill());
   return backend;
 }

@@ -48,6 +48,7 @@ export class ProjectWatch {
   /** Tells the project's folder from others of its name. */
   #rootId: string | undefined;
   #isRootGone = false;
+  #isLimitTold = false;
 
   constructor(options: ProjectWatchOptions) {
     this.#options = options;
@@ -75,6 +76,8 @@ export class ProjectWatch {
   }
 
   #noteLimit(code: string): void {
+    if (this.#isLimitTold) return;
+    this.#isLimitTold = true;
     const remedy =
       code === 'ENOSPC'
         ? 'raise the limit fs.inotify.max_user_watches (sysctl) to be told of changes at once'

@@ -136,7 +136,8 @@ export class ToolUrls {
       }
       case 'worker': {
         // Its script holds a client of its own, so whoever gets it can read it.
-        const isKnown = isSurelyOwn(request) || query.get('key') === live.hookKey || embedOrigin(request, this.#options.trust) !== undefined;
+        const isKnown =
+          isSurelyOwn(request) || query.get('key') === live.hookKey || embedOrigin(request, this.#options.trust) !== undefined;
         if (!isKnown) sendText(response, 403, plainType, 'Workers are for pages of this server.\n');
         else if (!project.graph.has(url.id)) return false;
         else send(pieces.worker(url.id, workerScript));

@@ -28,21 +28,21 @@ export function exposedVariables(
     }
   }
   const known = new Map<string, string>();
-  const valueOf = (name: string) => environment[name] ?? known.get(name);
-  for (const [key, text] of written) known.set(key, expanded(text, valueOf));
-  return Object.fromEntries(names.flatMap((name) => (valueOf(name) === undefined ? [] : [[name, valueOf(name)!]])));
+  const lookUp = (name: string) => environment[name] ?? known.get(name);
+  for (const [key, text] of written) known.set(key, expanded(text, lookUp));
+  return Object.fromEntries(names.flatMap((name) => (lookUp(name) === undefined ? [] : [[name, lookUp(name)!]])));
 }
 
 /**
  * A value with `$NAME`, `${NAME}` and `${NAME:-default}` replaced; `\$` is a dollar sign, and so is one before anything else.
  */
-function expanded(text: string, valueOf: (name: string) => string | undefined): string {
+function expanded(text: string, lookUp: (name: string) => string | undefined): string {
   return text.replace(
     /\\\$|\$(?:([A-Za-z_]\w*)|\{([A-Za-z_]\w*)(?::-([^}]*))?\})/g,
     (whole, plain: string | undefined, braced: string | undefined, instead = '') => {
       if (whole === '\\$') return '$';
-      const value = valueOf(plain ?? braced!);
-      return value === undefined || (value === '' && braced !== undefined) ? expanded(instead, valueOf) : value;
+      const value = lookUp(plain ?? braced!);
+      return value === undefined || (value === '' && braced !== undefined) ? expanded(instead, lookUp) : value;
     },
   );
 }

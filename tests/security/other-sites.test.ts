@@ -97,7 +97,9 @@ test('a link from another site opens a page, and no frame holds one', async () =
       Number(new URL(program.url).port),
       `GET / HTTP/1.1\r\nHost: localhost\r\nConnection: close\r\nSec-Fetch-Site: cross-site\r\nSec-Fetch-Mode: navigate\r\nSec-Fetch-Dest: ${dest}\r\n\r\n`,
     );
-  expect(await navigate('document')).toMatch(/^HTTP\/1\.1 200 OK[\s\S]*content-security-policy: frame-ancestors 'self' http:\/\/pier\.example\r\n/);
+  expect(await navigate('document')).toMatch(
+    /^HTTP\/1\.1 200 OK[\s\S]*content-security-policy: frame-ancestors 'self' http:\/\/pier\.example\r\n/,
+  );
   expect(await navigate('iframe')).toMatch(/^HTTP\/1\.1 403/);
 });
 

@@ -15,8 +15,9 @@ export class Program {
   #listeners = new Set<() => void>();
   #output = '';
 
-  constructor(cwd: string, args: readonly string[]) {
-    this.child = spawn(process.execPath, [main, ...args], { cwd, env: { ...process.env, NODE_OPTIONS: '', NO_COLOR: '1' } });
+  constructor(cwd: string, args: readonly string[], child?: ChildProcess) {
+    const env = { ...process.env, NODE_OPTIONS: '', NO_COLOR: '1' };
+    this.child = child ?? spawn(process.execPath, [main, ...args], { cwd, env });
     createInterface({ input: this.child.stdout! }).on('line', (line) => {
       if (line.startsWith('{')) this.events.push(JSON.parse(line));
       for (const listener of this.#listeners) listener();
@@ -40,6 +41,11 @@ export class Program {
     const program = new Program(cwd, ['serve', ...given, ...port, ...cache, '--json']);
     await program.next('ready');
     return program;
+  }
+
+  /** The program in a process that was started in a way of its own. */
+  static of(child: ChildProcess): Program {
+    return new Program('', [], child);
   }
 
   get url(): string {

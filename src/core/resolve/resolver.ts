@@ -125,8 +125,18 @@ export class Resolver {
 /** Whether a specifier, as it is in a key of the cache, may mean a file of that name, for all that its last part shows. */
 function mayMean(key: string, name: string, stem: string): boolean {
   if (stem === 'index' || name === 'package.json') return true;
-  const last = key.slice(Math.max(key.lastIndexOf('/'), key.lastIndexOf('\0')) + 1);
+  const written = key.slice(Math.max(key.lastIndexOf('/'), key.lastIndexOf('\0')) + 1);
+  const last = written.includes('%') ? (decodedPath(written) ?? written) : written;
   return last.startsWith(stem) && (last.length === stem.length || last === name || last[stem.length] === '.');
+}
+
+/** A path with its escapes resolved; `undefined` where they are broken, or where one hides a slash (which natively fails too). */
+function decodedPath(path: string): string | undefined {
+  try {
+    return /%(?:2f|00)/i.test(path) ? undefined : decodeURIComponent(path);
+  } catch {
+    return undefined;
+  }
 }
 
 /** One search. */
@@ -149,12 +159,39 @@ class Search {
       const base = target.startsWith('.') || isAbsolute(target) ? join(root, target) : target;
       specifier = base + rest;
     }
+    // A specifier of a path is a URL reference: what follows `?` or `#` isn't of the path, and escapes stand for characters.
+    if (/[?#%]/.test(specifier) && /^\.{0,2}\//.test(specifier)) {
+      const path = decodedPath(specifier.replace(/[?#].*$/s, ''));
+      // `require` and sheets name files as they are called.
+      const asCalled = this.#use === 'require' || path === undefined ? this.#exact(specifier, folder) : undefined;
+      const asUrl = path === undefined ? undefined : this.#fromPath(path, folder);
+      if (asCalled) return asCalled;
+      if (asUrl && 'found' in asUrl) return asUrl;
+      return this.#exact(specifier, folder) ?? asUrl ?? this.#fail({ reason: 'file-missing', tried: join(folder, specifier) });
+    }
     const bare = specifier.includes('?') || specifier.includes('#') ? specifier.replace(/(?<!^)[?#].*$/, '') : specifier;
+    return this.#fromPath(bare, folder) ?? this.#elsewhere(bare, folder);
+  }
+
+  /** A file that is called exactly so. */
+  #exact(specifier: string, folder: string): Resolution | undefined {
+    const path = specifier.startsWith('/') ? join(this.#options.root, specifier) : join(folder, specifier);
+    return this.#exists(path) ? this.#done(path) : undefined;
+  }
+
+  /** What a path means; `undefined` for what is none. */
+  #fromPath(bare: string, folder: string): Resolution | undefined {
+    const { root } = this.#options;
     if (bare.startsWith('.') && /^\.{1,2}(?:\/|$)/.test(bare)) return this.#path(join(folder, bare), folder, bare);
     if (bare.startsWith('/')) {
       const inRoot = this.#path(join(root, bare), folder, bare);
       return 'found' in inRoot || !bare.startsWith(root) ? inRoot : this.#path(bare, folder, bare);
     }
+    return undefined;
+  }
+
+  /** What a name means: one that the project maps, a package, or a name of the package itself. */
+  #elsewhere(bare: string, folder: string): Resolution {
     for (const candidate of this.#options.mapped(bare, folder)) {
       const found = this.#file(candidate) ?? this.#folder(candidate);
       if (found) return this.#done(found);
