@@ -147,6 +147,7 @@ export class Running {
     }
     const old = this.#project;
     const project = projectOf(settings, { poll, build: old.build + 1, cacheFolder, trace });
+    project.on('warning', (warning) => reporter.warning(warning));
     if (!this.#options.isQuiet) project.on('note', (note) => reporter.note(note));
     await project.open();
     this.#project = project;

@@ -80,6 +80,7 @@ export async function serve({ version, page, options }: ServeRequest): Promise<v
   // Whoever reads a pipe wants no escapes.
   const editorUrl = process.stdout.isTTY ? (...place: Parameters<EditorUrl>) => server.editorUrl(...place) : undefined;
   const reporter = options.json ? jsonReporter(write) : terminalReporter(write, editorUrl);
+  project.on('warning', (warning) => reporter.warning(warning));
   if (!options.quiet) project.on('note', (note) => reporter.note(note));
   const beforePages = trace.now();
   project.begin();

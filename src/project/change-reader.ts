@@ -40,6 +40,8 @@ export interface Concerned {
   pages: Set<string>;
   /** Modules to make anew. One that the graph doesn't hold may be among them. */
   modules: Set<string>;
+  /** Why every page has to start over: instances of the old code would meet the new one. */
+  reload?: string;
 }
 
 /** Finds the pages and modules that file changes concern, and makes everybody forget what is no longer true. */
@@ -52,7 +54,10 @@ export class ChangeReader {
 
   read({ written, appeared, disappeared, isInPackages }: FileChanges): Concerned {
     const { paths, pages, madeOf, failed } = this.#options;
+    const before = isInPackages ? this.#packageVersions() : undefined;
     const concerned: Concerned = { pages: new Set(), modules: new Set(isInPackages ? this.#repackaged() : []) };
+    const reload = before && whatChanged(before, this.#packageVersions());
+    if (reload !== undefined) concerned.reload = reload;
     const add = (ids: Iterable<string>) => {
       for (const id of ids) concerned.modules.add(id);
     };
@@ -80,7 +85,7 @@ export class ChangeReader {
   #isConfiguration(path: string): boolean {
     const { typescript, compiler } = this.#options;
     const isNamed = /(?:^|\/)(?:[tj]sconfig[\w.-]*\.json|package\.json|postcss\.config\.\w+|\.postcssrc(?:\.\w+)?)$/.test(path);
-    return isNamed || typescript.files.has(path) || compiler.configFile === path;
+    return isNamed || typescript.isRead(path) || compiler.configFile === path;
   }
 
   /** Forgets what configuration files said. Returns all modules of the application, which may come out differently now. */
@@ -104,6 +109,19 @@ export class ChangeReader {
       if (isChanged || targets.areChanged(id, graph.edges(id))) affected.push(id);
     }
     return affected;
+  }
+
+  /** The versions of the packages in use, by name and folder. */
+  #packageVersions(): Map<string, { name: string; version: string }> {
+    const { graph, paths, resolver } = this.#options;
+    const versions = new Map<string, { name: string; version: string }>();
+    for (const id of graph.ids()) {
+      const name = /^.*node_modules\/((?:@[^/]+\/)?[^/]+)\//.exec(id);
+      if (!name || versions.has(name[0])) continue;
+      const { version } = (resolver.packages.at(paths.fileOf(name[0]).slice(0, -1)) ?? {}) as { version?: unknown };
+      versions.set(name[0], { name: name[1]!, version: String(version ?? '') });
+    }
+    return versions;
   }
 
   /** Whether a module is ours and its file has another content than what was loaded. */
@@ -134,4 +152,17 @@ export class ChangeReader {
     resolver.disappeared(path);
     return graph.importers(paths.idOf(path));
   }
+}
+
+/** What an install changed of packages that were in use; `undefined` where all of them are the same. */
+function whatChanged(
+  before: ReadonlyMap<string, { name: string; version: string }>,
+  after: ReadonlyMap<string, { name: string; version: string }>,
+): string | undefined {
+  for (const [folder, { name, version }] of before) {
+    const now = after.get(folder);
+    if (now && now.version !== version)
+      return `the package ${name} changed from ${version || 'one'} to ${now.version || 'another'}`;
+  }
+  return undefined;
 }

@@ -64,7 +64,9 @@ export async function compileScript(
   const from = tools.trace.now();
   const translated = await translateScript(source, { id, inPackage: isInPackage(id), refresh, options });
   tools.trace.overlapping('module', 'translate', from, { id });
-  return 'code' in translated ? { problems: [translated] } : linkScript(source, translated, settings, tools);
+  if ('code' in translated) return { problems: [translated] };
+  const problem = source.includes('@') ? await decoratorProblem(id, source, translated) : undefined;
+  return problem ? { problems: [problem] } : linkScript(source, translated, settings, tools);
 }
 
 /** Links what is JavaScript already, e.g. made by an adapter: `source` is what the user wrote. */
@@ -97,6 +99,17 @@ export async function linkScript(
   };
 }
 
+async function decoratorProblem(id: string, source: string, { text, map }: Translated): Promise<Problem | undefined> {
+  const { findDecorator } = await import('../core/translate/decorators.js');
+  const at = findDecorator(text);
+  if (at === undefined) return undefined;
+  return problemAt(await placeIn(id, source, { text, map: map && keepMap(map) }, at), {
+    code: 'syntax-unsupported',
+    message: 'Decorators are not run by browsers yet, and these are not lowered.',
+    hint: 'Set experimentalDecorators in tsconfig.json if the code is written for that older form; otherwise do without them for now.',
+  });
+}
+
 async function linkedForm(
   input: LinkInput,
   { id, scope }: { id: string; scope: string | undefined },
@@ -105,7 +118,7 @@ async function linkedForm(
 ): Promise<Linked | Problem> {
   const { text } = input;
   try {
-    const records = recordsOf(id, text, scope);
+    const records = await recordsOf(id, text, scope);
     let linked = await (records ? linkModule({ ...input, records }) : linkCommonJs(input));
     if (lacksCertainty(linked)) linked = await linkCommonJs(input, true);
     // What was translated is known to parse.
@@ -119,11 +132,48 @@ async function linkedForm(
 }
 
 /** What the lexer finds in an ECMAScript module; `undefined` for CommonJS. */
-function recordsOf(id: string, text: string, scope: string | undefined): LexerRecords | undefined {
+async function recordsOf(id: string, text: string, scope: string | undefined): Promise<LexerRecords | undefined> {
   if (/\.c[jt]s$/.test(id)) return undefined;
-  const records = parse(text);
+  const records = await lexed(text);
   if (records[3] || /\.m[jt]s$/.test(id) || scope === 'module') return records;
   return isInPackage(id) || /\b(?:require|module|exports)\b/.test(text) ? undefined : records;
+}
+
+/**
+ * What stands in a module's imports and exports. The lexer is quick and wrong in places: it takes line ends of Unicode for parts
+ * of a comment, and refuses or misreads some statements with comments in them or with odd names. There the parser decides.
+ */
+export async function lexed(text: string): Promise<LexerRecords> {
+  let refused: unknown;
+  try {
+    const records = parse(text);
+    if (!mayBeMisread(text, records)) return records;
+  } catch (error) {
+    refused = error;
+  }
+  const { recordsFromTree } = await import('../core/link/tree-records.js');
+  const records = recordsFromTree(text);
+  if (records) return records;
+  if (refused !== undefined) throw refused;
+  return parse(text);
+}
+
+/** Whether the lexer may have read something else than what stands there. Errs towards yes, where that is rare. */
+function mayBeMisread(text: string, [imports, exports]: LexerRecords): boolean {
+  if (/[\u2028\u2029]/.test(text)) return true;
+  const isOdd = (record: (typeof exports)[number]) =>
+    'localName' in record && /^(?:extends|function|class|async)$/.test(record.localName ?? '');
+  if (exports.some(isOdd)) return true;
+  const heads = exports.filter((record) => 'name' in record && record.name === 'default' && record.type === 'direct');
+  const isInHead = ({ end }: { end?: number }) =>
+    end !== undefined &&
+    /^\s*(?:async\b[^({]{0,200}?)?(?:(?:function|class)\b[^({]{0,200}?)?\/[*/]/.test(text.slice(end, end + 500));
+  if (heads.some(isInHead)) return true;
+  const hasComment = (from: number, to: number) => /\/[*/]/.test(text.slice(from, to));
+  return (
+    imports.some(({ type, importStart, start }) => type === 'static' && hasComment(importStart, start)) ||
+    exports.some(({ exportStart, start, end }) => start !== undefined && hasComment(exportStart, Math.max(start, end ?? start)))
+  );
 }
 
 /** Whether a module belongs to an installed package. */

@@ -10,7 +10,7 @@ import type { ModuleContent, ScriptContent } from './module-content.js';
 import type { ModuleFiles } from './module-files.js';
 import type { Loaded, ModuleLoader } from './module-loader.js';
 import type { PageSet } from './page-set.js';
-import { emptyModule } from './request-targets.js';
+import { emptyModule, standInPrefix } from './request-targets.js';
 import type { Unsent } from './unsent.js';
 
 export interface GraphBuilderOptions {
@@ -212,6 +212,7 @@ export class GraphBuilder {
   async #loadNow(id: string): Promise<Loaded> {
     const { loader, pages, files, trace } = this.#options;
     if (id === emptyModule) return loader.empty();
+    if (id.startsWith(standInPrefix)) return loader.standIn(id.slice(standInPrefix.length));
     const isChecked = this.#script(id)?.isChecked ?? false;
     const inline = pages.inlineText(id);
     if (inline !== undefined) return loader.script(id, inline, { hash: contentHash(inline), isChecked });

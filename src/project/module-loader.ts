@@ -5,14 +5,15 @@ import { lineStarts } from '../core/line-index.js';
 import { linkCommonJs } from '../core/link/link-commonjs.js';
 import { linkBytes, linkConstructedSheet, linkJson, linkText, linkUrl } from '../core/link/link-data.js';
 import type { Linked, ModuleRequest } from '../core/link/linked.js';
-import { splitId } from '../core/module-id.js';
+import { fileOfId, splitId } from '../core/module-id.js';
 import type { RuntimeEdges } from '../core/pieces/runtime-edges.js';
 import { type Problem, problemAt } from '../core/problem.js';
 import type { Resolver } from '../core/resolve/resolver.js';
 import { SourceText } from '../core/source-text.js';
 import type { Trace } from '../core/trace.js';
 import { chooseHandle } from '../core/translate/handle.js';
-import { kindOfFile } from '../core/translate/kinds.js';
+import { findJsonMistake } from '../core/translate/json-mistake.js';
+import { isForeignSource, kindOfFile } from '../core/translate/kinds.js';
 import type { RawMap } from '../core/translate/translate-script.js';
 import { type CompiledScript, isInPackage, type NotCompiled, placeIn } from './compile-script.js';
 import { contentHash, quickHash } from './content-hash.js';
@@ -44,6 +45,8 @@ export interface LoaderOptions {
   trace: Trace;
   /** Results of earlier runs; absent where nothing is kept. */
   cache(): DiskCache | undefined;
+  /** Told what the user should know of a module, though it's made. */
+  onWarning(id: string, warning: Problem): void;
   /** URL prefix of the pieces of dynamic imports. */
   lazyPiece(id: string): string;
 }
@@ -91,6 +94,7 @@ export class ModuleLoader {
     if (kind === 'style') return loadStyle(id, content.toString(), this.#options);
     if (kind === 'json') return this.#json(id, content.toString());
     if (kind === 'script') return this.script(id, content.toString(), version);
+    if (isForeignSource(id)) return { problems: [foreignKind(id)] };
     return { content: { kind: 'asset', hash: version.hash, linked: linkUrl() }, edges: [] };
   }
 
@@ -107,7 +111,7 @@ export class ModuleLoader {
   /** A file that is imported with a type attribute, or by its URL though it isn't an asset. */
   async #withType(id: string, path: string, type: string, content: string | Buffer): Promise<Loaded> {
     const text = content.toString();
-    if (type === 'json') return this.#json(id, text);
+    if (type === 'json') return this.#json(id, text, true);
     if (type === 'url') return { content: { kind: 'asset', hash: contentHash(content), linked: linkUrl() }, edges: [] };
     if (type === 'css') {
       const loaded = await loadStyle(path, text, this.#options);
@@ -130,6 +134,16 @@ export class ModuleLoader {
         isChecked: false,
         urls: [],
       },
+      edges: [],
+    };
+  }
+
+  /** A part of Node.js that a package asks for: nothing, which explains itself where it's used. */
+  async standIn(name: string): Promise<Loaded> {
+    const linked = await linkCommonJs({ text: standInText(name), handle: 'my', constants: {} });
+    const edges: RuntimeEdges = { version: contentHash(linked.code), imports: [], commonjs: true };
+    return {
+      content: { kind: 'script', source: new SourceText(''), linked, edges, inPackage: true, isChecked: false, urls: [] },
       edges: [],
     };
   }
@@ -224,8 +238,13 @@ export class ModuleLoader {
         if (target) edges.push({ kind: request.kind, specifier: request.specifier, target });
         continue;
       }
-      const { target, problem } = targets.ofModule(id, request);
+      const { target, problem, warning } = targets.ofModule(id, request);
       if (problem) problems.push(problemAt(await this.#placeOf(id, source, request, script), problem));
+      if (warning) this.#options.onWarning(id, problemAt(await this.#placeOf(id, source, request, script), warning));
+      if (warning && target === undefined) {
+        const missing = { id: '', piece: '', missing: warning.message };
+        runtime.dynamic = { ...runtime.dynamic, [request.specifier]: missing };
+      }
       if (target === undefined) continue;
       edges.push({ kind: request.kind, specifier: request.specifier, target });
       if (request.kind === 'import') runtime.imports.push(target);
@@ -267,23 +286,24 @@ export class ModuleLoader {
     };
   }
 
-  #json(id: string, source: string): Loaded {
-    try {
-      const linked = linkJson(source);
-      return this.#data(id, source, linked);
-    } catch (error) {
-      const { message } = error as SyntaxError;
-      const start = Number(/position (\d+)/.exec(message)?.[1] ?? source.length);
-      return {
-        problems: [
-          problemAt(
-            { file: id, text: source, start },
-            { code: 'syntax-error', message: `This is no JSON: ${message.replace(/ \(line .*| in JSON.*/, '')}.` },
-          ),
-        ],
-      };
-    }
+  /** `isTyped`: imported with a type attribute, so that the value is the only export. */
+  #json(id: string, source: string, isTyped = false): Loaded {
+    const mistake = findJsonMistake(source);
+    if (!mistake) return this.#data(id, source, linkJson(source, isTyped));
+    const place = { file: fileOfId(id), text: source, start: mistake.at };
+    return { problems: [problemAt(place, { code: 'syntax-error', message: `This is no JSON: ${mistake.why}.` })] };
   }
+}
+
+function foreignKind(id: string): Problem {
+  const extension = /\.\w+$/.exec(id)?.[0] ?? '';
+  return {
+    code: 'kind-unknown',
+    severity: 'error',
+    file: id,
+    message: `${id} looks like source, but nothing here translates files of the kind ${extension}.`,
+    hint: `Add an adapter for them to the settings (docs/adapters.md). If only its text is wanted, import it with { type: 'text' }; for its URL, use new URL('…', import.meta.url).`,
+  };
 }
 
 /** How long an adapter may take for one file. */
@@ -301,4 +321,21 @@ function resultOf(result: unknown): { code: string; map?: RawMap } {
 /** A line or column as an error may have it. */
 function positive(value: unknown): number {
   return typeof value === 'number' && Number.isSafeInteger(value) && value > 0 ? value : 1;
+}
+
+/**
+ * What stands for a part of Node.js: each member is a function that says why it can't do anything. So what only looks for it,
+ * keeps it or makes a class of it goes on.
+ */
+function standInText(name: string): string {
+  const why = JSON.stringify(`is a part of Node.js ('${name}') that does not exist in browsers`);
+  return `const members = new Map();
+module.exports = new Proxy({}, {
+  get(target, key) {
+    if (typeof key === 'symbol' || key === '__esModule' || key === 'then' || key === 'default' || key in target) return target[key];
+    if (!members.has(key)) members.set(key, function () { throw new Error(${JSON.stringify(`${name}.`)} + key + ' ' + ${why}); });
+    return members.get(key);
+  },
+});
+`;
 }

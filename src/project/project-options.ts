@@ -36,6 +36,8 @@ export interface ProjectEvents {
   solved: { since: number };
   /** A file of the settings changed, appeared or went. */
   settings: { since: number };
+  /** Something in a module that need not be wrong. */
+  warning: Problem;
   /** Something the user should know and need not act on. */
   note: string;
   /** Something in the tool itself failed; the project goes on with the next change. */

@@ -1,3 +1,4 @@
+import { unwatchFile, watchFile } from 'node:fs';
 import { dirname } from 'node:path';
 import { fileOfId } from '../core/module-id.js';
 import type { PackageFiles } from '../core/resolve/package-json.js';
@@ -20,6 +21,8 @@ export interface ProjectWatchOptions {
   isUsed(path: string): boolean;
   /** Absolute paths of everything that counts if the whole project may be another one. */
   everything(): Iterable<string>;
+  /** Absolute paths of configuration files, which may lie where nothing else is watched. */
+  configurations(): Iterable<string>;
   /** Told what the user should know. */
   onNote(note: string): void;
   /** Something is missing, perhaps a package. */
@@ -29,6 +32,7 @@ export interface ProjectWatchOptions {
   onSigns(paths: readonly string[]): void;
 }
 
+const aloneEveryMs = 300;
 /** How often it's looked whether the project's folder is where it was. */
 const rootEveryMs = 1000;
 
@@ -49,6 +53,7 @@ export class ProjectWatch {
   #rootId: string | undefined;
   #isRootGone = false;
   #isLimitTold = false;
+  readonly #alone = new Set<string>();
 
   constructor(options: ProjectWatchOptions) {
     this.#options = options;
@@ -66,6 +71,7 @@ export class ProjectWatch {
       [...modules()].filter((id) => !id.startsWith(ownIdPrefix)).map((id) => paths.fileOf(fileOfId(id))),
     );
     this.packagesChanged();
+    this.#watchAlone();
     this.#guard ??= setInterval(() => this.#lookForRoot(), rootEveryMs).unref();
   }
 
@@ -121,6 +127,7 @@ export class ProjectWatch {
     this.#isClosed = true;
     clearTimeout(this.#timer);
     clearInterval(this.#guard);
+    for (const path of this.#alone) unwatchFile(path);
     await Promise.all([this.#files?.close(), this.#packages?.close()]);
   }
 
@@ -139,6 +146,7 @@ export class ProjectWatch {
   }
 
   async #watchPackages(): Promise<void> {
+    this.#watchAlone();
     const { root, poll, paths, modules, isLacking } = this.#options;
     const { PackageWatcher } = await import('./package-watcher.js');
     if (this.#isClosed) return;
@@ -152,6 +160,19 @@ export class ProjectWatch {
     if (poll) return;
     const used = [...modules()].filter((id) => id.includes('node_modules/'));
     this.#packages.follow(new Set(used.map((id) => paths.fileOf(fileOfId(id)))));
+  }
+
+  /** A configuration outside the project is looked at now and then: its folder may be anybody's. */
+  #watchAlone(): void {
+    const { root, configurations, onChanges } = this.#options;
+    for (const path of configurations()) {
+      if (path.startsWith(`${root}/`) || this.#alone.has(path) || statNow(path) === undefined) continue;
+      this.#alone.add(path);
+      const written = new Set([path]);
+      const none = () => new Set<string>();
+      const onChange = () => onChanges({ since: performance.now(), written, appeared: none(), disappeared: none() });
+      watchFile(path, { persistent: false, interval: aloneEveryMs }, onChange);
+    }
   }
 
   #changed(since: number): void {

@@ -67,6 +67,7 @@ export class Project extends TypedEvents<ProjectEvents> {
   /** `performance.now()` of the oldest change that wasn't sent yet. */
   #unsentSince: number | undefined;
   #hasToldProblems = false;
+  readonly #warned = new Set<string>();
   #cache: DiskCache | undefined;
   #opened: Promise<void> | undefined;
   #idle: Promise<void> | undefined;
@@ -93,7 +94,7 @@ export class Project extends TypedEvents<ProjectEvents> {
     const refusal = (path: string, real: string) => this.gate.refusal(path, real);
     this.#resolver = new Resolver({ files: this.#files, root, alias, roots, conditions, mapped, refusal });
     this.gate = new FileGate({ root, packages: this.#resolver.packages });
-    this.#typescript = new TsSettings(root, this.#resolver.packages);
+    this.#typescript = new TsSettings(this.#resolver.packages, (path) => this.gate.mayRead(path));
     const installCommand = installCommandFor(root, (path) => this.#files.kindOf(path) === 'file');
     this.#pages = new PageSet({
       paths: this.paths,
@@ -114,6 +115,7 @@ export class Project extends TypedEvents<ProjectEvents> {
         return { problem: explainFailure(failure, specifier, { root, installCommand }) };
       },
       gate: this.gate,
+      idOf: (file) => this.paths.idOf(file),
     });
     const targets = new RequestTargets({
       paths: this.paths,
@@ -134,6 +136,7 @@ export class Project extends TypedEvents<ProjectEvents> {
       constants,
       trace: options.trace,
       cache: () => this.#cache,
+      onWarning: (id, warning) => this.#warn(id, warning),
       lazyPiece: (id) => ownUrl.piece(base, pieceName.lazy(id)),
     });
     this.#updates = new UpdateMaker({
@@ -171,6 +174,7 @@ export class Project extends TypedEvents<ProjectEvents> {
       modules: () => this.graph.ids(),
       isUsed: (path) => this.#isUsed(path),
       everything: () => this.#everything(),
+      configurations: () => this.#typescript.lookedAt,
       onNote: (note) => this.emit('note', note),
       isLacking: () => this.#builder.failed.size > 0,
       onChanges: (changes) => this.#noted(changes),
@@ -339,6 +343,16 @@ export class Project extends TypedEvents<ProjectEvents> {
     return (isKnown || this.problems.some(({ file }) => file === id)) && this.#files.kindOf(this.paths.fileOf(id)) === 'file';
   }
 
+  /** Tells of something in a module that need not be wrong: once for each file, or each package and what it asks for. */
+  #warn(id: string, warning: Problem): void {
+    const owner = /^.*node_modules\/(?:@[^/]+\/)?[^/]+/.exec(id)?.[0] ?? id;
+    const key = `${owner} ${warning.message}`;
+    if (this.#warned.has(key)) return;
+    this.#warned.add(key);
+    // The way from the page to it is known when the graph stands.
+    setImmediate(() => this.emit('warning', this.#withChain({ ...warning, severity: 'warning' })));
+  }
+
   #isUsed(path: string): boolean {
     const id = this.paths.idOf(path);
     const isModule = [id, ...typedIds(id)].some((known) => this.graph.has(known) || this.#builder.failed.has(known));
@@ -374,7 +388,8 @@ export class Project extends TypedEvents<ProjectEvents> {
     const { trace } = this.options;
     trace.overlapping('update', 'waiting for more changes', changes.since, { files: paths.slice(0, 20) }, lanes.main);
     const fromReading = trace.now();
-    const { pages, modules: work } = this.#changes.read(changes);
+    const { pages, modules: work, reload } = this.#changes.read(changes);
+    if (reload !== undefined) for (const id of this.pages.keys()) this.#unsent.reload.set(id, reload);
     trace.span('update', 'whom the changes concern', fromReading);
     for (const id of pages) await this.#pageChanged(id);
     const from = trace.now();

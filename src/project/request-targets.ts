@@ -34,10 +34,15 @@ export interface RequestTargetsOptions {
   installCommand: string;
 }
 
+/** What stands for a part of Node.js that a package asks for. */
+export const standInPrefix = `${ownIdPrefix}node/`;
+
 /** Where a request leads: to a module, to nothing that matters before it runs, or nowhere, which is a problem. */
 export interface RequestTarget {
   target?: string;
   problem?: Pick<Problem, 'code' | 'message' | 'hint'>;
+  /** What the user should know, though it goes on. */
+  warning?: Pick<Problem, 'code' | 'message' | 'hint'>;
 }
 
 /** Finds the modules and files that modules ask for. */
@@ -68,12 +73,20 @@ export class RequestTargets {
     if ('found' in resolution) return { target: withType(paths.idOf(resolution.found), type) };
     // What may be tried may fail, but nothing may be tried on files of others.
     if (kind === 'require' && !isCertain && resolution.failure.reason !== 'refused') return {};
-    return { problem: explainFailure(resolution.failure, specifier, { root: paths.root, installCommand }) };
+    const { failure } = resolution;
+    const explained = explainFailure(failure, specifier, { root: paths.root, installCommand });
+    // It may never be called: what runs natively until then runs here.
+    if (kind === 'dynamic' && failure.reason !== 'refused') return { warning: explained };
+    if (failure.reason === 'builtin' && id.includes('node_modules/'))
+      return { target: standInPrefix + failure.name, warning: explained };
+    return { problem: explained };
   }
 
-  /** A module that comes with Vine Spark. */
+  /** A module that comes with Vine Spark; the project's own where it has one. */
   ofOwn(specifier: string): string {
-    return this.#options.paths.idOf(ownRequire.resolve(specifier));
+    const { resolver, paths } = this.#options;
+    const theirs = specifier === preactRefresh ? resolver.resolve(specifier, paths.fileOf('page.html'), 'import') : undefined;
+    return paths.idOf(theirs && 'found' in theirs ? theirs.found : ownRequire.resolve(specifier));
   }
 
   /** Whether some specifier of a module leads somewhere else than its edges say. Paths are looked after file by file. */
@@ -87,8 +100,11 @@ export class RequestTargets {
   /** The module or file behind `new URL('…', import.meta.url)`; one that isn't there is left to the browser. */
   ofUrl(id: string, { specifier, kind }: ModuleRequest): RequestTarget {
     const { resolver, paths, installCommand } = this.#options;
-    const path = /^[./]/.test(specifier) ? specifier : `./${specifier}`;
-    const resolution = resolver.resolve(path, paths.fileOf(id), 'import');
+    const isPath = /^[./]/.test(specifier);
+    const first = resolver.resolve(isPath ? specifier : `./${specifier}`, paths.fileOf(id), 'import');
+    // A file of a package, where there is none beside the module.
+    const isLost = !isPath && 'failure' in first && first.failure.reason === 'file-missing';
+    const resolution = isLost ? resolver.resolve(specifier, paths.fileOf(id), 'import') : first;
     if ('failure' in resolution && resolution.failure.reason === 'refused')
       return { problem: explainFailure(resolution.failure, specifier, { root: paths.root, installCommand }) };
     if (!('found' in resolution)) return {};
@@ -153,7 +169,7 @@ function foreign(specifier: string): NonNullable<RequestTarget['problem']> {
 }
 
 /** Kinds of files for which a type attribute says nothing new. */
-const kindOfType: Record<string, string> = { json: 'json', javascript: 'script' };
+const kindOfType: Record<string, string> = { javascript: 'script' };
 
 /** The id of a module that is imported with a type attribute. */
 function withType(id: string, type: string | undefined): string {

@@ -1,4 +1,4 @@
-import { readFileSync } from 'node:fs';
+import { existsSync, readFileSync } from 'node:fs';
 import { createRequire } from 'node:module';
 import { dirname, join } from 'node:path';
 import { pathToFileURL } from 'node:url';
@@ -12,7 +12,9 @@ const own = new URL('../vendor/sass/sass.cjs', import.meta.url);
 /** The Sass that a project's sheets are compiled with: its own where it has one that is new enough, else ours. */
 export async function loadSass(root: string): Promise<typeof Sass> {
   const file = ownSassOf(root)?.file;
-  const loaded = (await import(file === undefined ? own.href : pathToFileURL(file).href)) as typeof Sass & {
+  // Sources that run unbuilt have no copy beside them.
+  const ours = existsSync(own) ? own.href : 'sass';
+  const loaded = (await import(file === undefined ? ours : pathToFileURL(file).href)) as typeof Sass & {
     default?: typeof Sass;
   };
   return loaded.default ?? loaded;

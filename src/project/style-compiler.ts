@@ -33,6 +33,8 @@ export interface StyleCompilerOptions {
   resolve(specifier: string, file: string): { found: string } | { problem: Pick<Problem, 'code' | 'message' | 'hint'> };
   /** Which files may be read. */
   gate: FileGate;
+  /** The id of a file. */
+  idOf(file: string): string;
 }
 
 const cssModule = /\.module\.[a-z]+$/;
@@ -166,6 +168,7 @@ export class StyleCompiler {
       values!(),
       local!({ mode: 'local' }),
       extract!(),
+      composedAhead,
       scope!({ generateScopedName: (name: string) => `${name}_${suffix}` }),
       collect,
     ];
@@ -180,30 +183,20 @@ export class StyleCompiler {
     };
   }
 
-  /** Reads and removes the `:import` and `:export` rules that the plugins leave (the ICSS format). */
+  /** Reads and removes the `:import` and `:export` rules that the plugins leave (the ICSS format), and puts in what is imported. */
   async #collect(
     root: Root,
     into: { file: string; exports: Record<string, string>; dependencies: string[]; composed: string[] },
   ): Promise<void> {
-    const symbols = new Map<string, string>();
-    for (const rule of [...root.nodes]) {
-      if (rule.type !== 'rule') continue;
-      const imported = /^:import\((['"]?)(.*)\1\)$/.exec(rule.selector)?.[2];
-      if (imported !== undefined) {
-        const names = await this.#exportsOf(imported, into);
-        for (const node of rule.nodes) if (node.type === 'decl') symbols.set(node.prop, names[node.value] ?? '');
-        rule.remove();
-      } else if (rule.selector === ':export') {
-        for (const node of rule.nodes) if (node.type === 'decl') into.exports[node.prop] = node.value;
-        rule.remove();
-      }
+    const { extractICSS, replaceSymbols, replaceValueSymbols } = await import('icss-utils');
+    const { icssImports, icssExports } = extractICSS(root);
+    const symbols: Record<string, string> = {};
+    for (const [specifier, names] of Object.entries(icssImports)) {
+      const exports = await this.#exportsOf(specifier.replace(/^(['"])(.*)\1$/, '$2'), into);
+      for (const [local, imported] of Object.entries(names)) symbols[local] = exports[imported] ?? '';
     }
-    if (symbols.size === 0) return;
-    const replace = (text: string) => text.replace(/[\w-]+/g, (word) => symbols.get(word) ?? word);
-    for (const name in into.exports) into.exports[name] = replace(into.exports[name]!);
-    root.walkDecls((node) => {
-      node.value = replace(node.value);
-    });
+    replaceSymbols(root, symbols);
+    for (const [name, value] of Object.entries(icssExports)) into.exports[name] = replaceValueSymbols(value, symbols);
   }
 
   async #exportsOf(
@@ -214,8 +207,7 @@ export class StyleCompiler {
     if ('problem' in resolution)
       throw Object.assign(new Error(resolution.problem.message), { specifier, problem: resolution.problem });
     const file = resolution.found;
-    const id = file.slice(this.#options.root.length + 1);
-    const compiled = await this.compile(id, file, readFileSync(file, 'utf8'));
+    const compiled = await this.compile(this.#options.idOf(file), file, readFileSync(file, 'utf8'));
     if ('code' in compiled) throw Object.assign(new Error(compiled.message), { specifier });
     into.dependencies.push(file, ...compiled.dependencies);
     into.composed.push(specifier);
@@ -305,3 +297,18 @@ function offsetOf(text: string, line: number, column: number): number {
 function ended(message: string): string {
   return /[.!?]$/.test(message) ? message : `${message}.`;
 }
+
+/** The plugin that gives classes their names wants a class to stand above those that are composed of it: an empty rule does. */
+const composedAhead: AcceptedPlugin = {
+  postcssPlugin: 'composed-ahead',
+  Once(root, { Rule }) {
+    const names = new Set<string>();
+    root.walkDecls(/^compose(?:s|-with)$/i, ({ value }) => {
+      if (!/\sfrom\s/.test(value)) for (const name of value.split(/[\s,]+/)) if (/^[\w-]+$/.test(name)) names.add(name);
+    });
+    const isThere = (name: string) => new RegExp(`:local\\(\\.${name}\\)`).test(root.toString());
+    for (const name of names)
+      if (isThere(name))
+        root.prepend(new Rule({ selector: `:local(.${name})`, ...(root.source ? { source: root.source } : {}) }));
+  },
+};

@@ -15,7 +15,7 @@ const withoutFields = /^(?:es3|es5|es6|es20(?:1\d|20|21))$/i;
 
 /** What the nearest tsconfig.json or jsconfig.json says, with `extends` and project references followed. */
 export class TsSettings {
-  readonly #root: string;
+  readonly #isOurs: (path: string) => boolean;
   readonly #packages: PackageFiles;
   readonly #byFolder = new Map<string, Known>();
   /** Configuration files that can't be read, by name. */
@@ -27,8 +27,9 @@ export class TsSettings {
   readonly #asked = new Map<string, unknown>();
   #reader: typeof import('get-tsconfig') | undefined;
 
-  constructor(root: string, packages: PackageFiles) {
-    this.#root = root;
+  /** `isOurs`: whether a file (absolute path) belongs to the project, its workspace or a linked package. */
+  constructor(packages: PackageFiles, isOurs: (path: string) => boolean) {
+    this.#isOurs = isOurs;
     this.#packages = packages;
   }
 
@@ -45,6 +46,11 @@ export class TsSettings {
   /** Paths that `paths` and `baseUrl` give for a specifier, best first. */
   candidates(specifier: string, folder: string): string[] {
     return this.#reader ? (this.#of(folder).paths?.(specifier) ?? []) : [];
+  }
+
+  /** Whether a file was read, e.g. because a configuration extends it. */
+  isRead(path: string): boolean {
+    return this.files.has(path) || this.lookedAt.includes(path);
   }
 
   /** Absolute paths that were looked at, whether there was anything or not. */
@@ -87,8 +93,8 @@ export class TsSettings {
   #read(folder: string, name: string): TsConfigResult | undefined {
     try {
       const found = this.#reader!.getTsconfig(folder, name, this.#asked);
-      // One above the project belongs to something else.
-      return found?.path.startsWith(`${this.#root}/`) ? found : undefined;
+      // One above the project and its workspace belongs to something else.
+      return found && this.#isOurs(found.path) ? found : undefined;
     } catch (error) {
       const message = (error instanceof Error ? error.message : String(error)).replace(/\.$/, '');
       this.problems.set(name, {

@@ -37,6 +37,7 @@ const pageMessage: z.ZodType<PageMessage> = z.discriminatedUnion('type', [
     stack: said(20_000),
     during: z.enum(['start', 'update', 'life']),
     pieces: z.record(text, text),
+    file: text.optional(),
   }),
 ]) as z.ZodType<PageMessage>;
 

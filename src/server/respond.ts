@@ -21,9 +21,10 @@ export function sendPiece(
   request: IncomingMessage,
   response: ServerResponse,
   { tag, piece }: StoredPiece,
-  hookKey: string,
+  { hookKey, isApart }: { hookKey: string; isApart: boolean },
 ): void {
-  sendTagged(request, response, { tag: pieceTag(tag, hookKey), type: scriptType, parts: piece.parts(hookKey) });
+  const parts = isApart ? piece.apart(hookKey) : piece.parts(hookKey);
+  sendTagged(request, response, { tag: pieceTag(tag, hookKey) + (isApart ? '-apart' : ''), type: scriptType, parts });
 }
 
 /** Tells a piece from others, by its content and the key that it knows. */

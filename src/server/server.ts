@@ -1,8 +1,10 @@
 import { AsyncLocalStorage } from 'node:async_hooks';
 import { createServer, type IncomingMessage, type Server, type ServerResponse } from 'node:http';
 import type { Duplex } from 'node:stream';
+import { lineStarts } from '../core/line-index.js';
+import { refusedLine } from '../core/link/compiles.js';
 import type { PageErrorMessage, ResumeMessage, UpdateMessage } from '../core/live/messages.js';
-import { type Problem, VineError } from '../core/problem.js';
+import { type Problem, problemAt, VineError } from '../core/problem.js';
 import { lanes } from '../core/trace.js';
 import { decoded, ownPrefix, ownUrl, type PagePart, pieceName } from '../core/urls.js';
 import type { BackendChange } from '../forward/backend-states.js';
@@ -257,10 +259,25 @@ export class VineServer {
 
   async #pageError(from: LivePage, message: PageErrorMessage): Promise<void> {
     await this.#answers.checked();
-    const problem = await mapError(message, (frame) => this.#pieces.originOf(frame, message.pieces));
+    const mapped = await mapError(message, (frame) => this.#pieces.originOf(frame, message.pieces));
+    const problem = message.file === undefined ? mapped : { ...(await this.#refusedPlace(message.file)), ...mapped };
     this.errors.emit('error', { from, problem });
     // What fails later is the application's own business; a page that an update broke, or that stays empty, must say so.
     this.live.send(from, { type: 'failed', problem, isShown: message.during !== 'life' });
+  }
+
+  /** Where an engine can't parse a module: the place is known where ours can't either. */
+  async #refusedPlace(id: string): Promise<Partial<Problem>> {
+    const { project } = this.#options;
+    const content = project.graph.content(id);
+    if (content?.kind !== 'script') return {};
+    const hint = 'The page goes on without this module. Another form of what stands there may run in this browser.';
+    const line = refusedLine(content.linked.code);
+    const text = content.source.text;
+    const start = line === undefined ? undefined : lineStarts(text)[Math.max(0, line - 2)];
+    return start === undefined
+      ? { file: id, hint }
+      : { ...problemAt({ file: id, text, start }, { code: 'run-error', message: '' }), hint };
   }
 
   #messageOf(update: ProjectUpdate): UpdateMessage {

@@ -96,7 +96,7 @@ export class ToolUrls {
   async #answerKept(url: BuiltUrl, { query, request, response }: Asked): Promise<boolean> {
     const { project, answers, live } = this.#options;
     const last = await answers.last();
-    if (url.kind === 'page-piece' || url.kind === 'lazy') {
+    if ((url.kind === 'page-piece' || url.kind === 'lazy') && !query.has('apart')) {
       const name = url.kind === 'lazy' ? pieceName.lazy(url.id) : pieceName.ofPage(url.page, url.part);
       const piece = last?.piece(name);
       if (!piece) return false;
@@ -116,7 +116,8 @@ export class ToolUrls {
   async #answerNow(url: BuiltUrl, asked: Asked): Promise<boolean> {
     const { project, pieces, live } = this.#options;
     const { query, request, response } = asked;
-    const send = (piece: StoredPiece) => sendPiece(request, response, piece, live.hookKey);
+    const send = (piece: StoredPiece) =>
+      sendPiece(request, response, piece, { hookKey: live.hookKey, isApart: query.has('apart') });
     switch (url.kind) {
       case 'page-piece': {
         const page = project.pages.get(url.page);
@@ -214,12 +215,12 @@ export class ToolUrls {
     sendText(response, 204, plainType, '');
   }
 
-  async #sendLazy(id: string, { request, response }: Asked): Promise<void> {
+  async #sendLazy(id: string, { query, request, response }: Asked): Promise<void> {
     const { project, pieces, live } = this.#options;
     if (!(await project.ensure(id)) || !project.isWhole(project.graph.reachable([id]))) {
       return sendText(response, 404, plainType, `The module ${id} could not be built.\n`);
     }
-    sendPiece(request, response, pieces.lazy(id), live.hookKey);
+    sendPiece(request, response, pieces.lazy(id), { hookKey: live.hookKey, isApart: query.has('apart') });
   }
 
   async #sendMap(name: string, { query, response }: Asked): Promise<void> {

@@ -18,7 +18,7 @@ beforeAll(async () => {
     'broken/tsconfig.json': '{ "extends": "./nowhere.json" }',
     'src/a.ts': '',
   });
-  settings = new TsSettings(workspace.root, new PackageFiles(new DiskFiles()));
+  settings = new TsSettings(new PackageFiles(new DiskFiles()), (path) => path.startsWith(workspace.root));
   await settings.load();
 });
 afterAll(() => workspace.dispose());

@@ -25,7 +25,7 @@ const cases: Record<string, Record<string, string>> = {
   }),
   'a package that requires what is not there': main(`import kit from 'kit';\nkit();\n`, {
     'node_modules/kit/package.json': '{ "name": "kit" }',
-    'node_modules/kit/index.js': `try { require('optional'); } catch {}\nfunction late() { require('fs'); }\nmodule.exports = require('crypto').randomUUID;\n`,
+    'node_modules/kit/index.js': `try { require('optional'); } catch {}\nfunction late() { require('fs'); }\nmodule.exports = require('gone').randomUUID;\n`,
   }),
   'a name that is not exported': main(`import { tideAt, hihgWater } from './tide';\ntideAt(hihgWater);\n`, {
     'src/tide.ts': 'export const tideAt = (n: number) => n;\nexport const highWater = 4;\n',

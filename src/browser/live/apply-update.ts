@@ -2,7 +2,8 @@ import type { FileChange, ReloadReason, UpdateMessage, UpdateScript } from '../.
 import { importModule } from '../runtime/handle.js';
 import { connect, disconnect, linkFrom } from '../runtime/link.js';
 import { setRefusalListener } from '../runtime/live-api.js';
-import { completeBelow, loadScript } from '../runtime/load-piece.js';
+import { completeBelow } from '../runtime/load-piece.js';
+import { loadScript } from '../runtime/load-script.js';
 import {
   type Definition,
   defineModule,

@@ -1,6 +1,7 @@
 import type { PageErrorMessage } from '../../core/live/messages.js';
 import { ownPrefix } from '../../core/urls.js';
 import { startErrors } from '../runtime/handle.js';
+import { watchRefusedPieces } from '../runtime/refused.js';
 import { pieceTags } from '../runtime/runtime.js';
 
 /** How long after an update what goes wrong is taken for its doing. */
@@ -21,6 +22,10 @@ export class PageErrors {
   constructor(report: (message: PageErrorMessage) => void) {
     this.#report = report;
     this.#isUpdating = takeMark();
+    watchRefusedPieces((id, error) => {
+      const message = `${String(error)} (in ${id})`;
+      this.#report({ type: 'error', message, stack: '', during: 'start', pieces: pieceTags, file: id });
+    });
     if (this.#isUpdating) addEventListener('load', () => this.updating(), { once: true });
     // What the user does next has consequences of its own.
     for (const action of ['pointerdown', 'keydown'])

@@ -11,7 +11,14 @@ export function runCommonJs(instance: Instance): void {
   instance.module = module;
   instance.status = 'evaluating';
   const require = (specifier: string) => requireFrom(instance, specifier);
-  definition.factory.call(module.exports, new Handle(instance), module, module.exports, require, globalThis);
+  try {
+    definition.factory.call(module.exports, new Handle(instance), module, module.exports, require, globalThis);
+  } catch (error) {
+    // As in Node.js: whoever asks for it next runs it again.
+    delete instance.module;
+    instance.status = 'linked';
+    throw error;
+  }
   module.loaded = true;
   instance.status = 'evaluated';
   markCompleted(instance);

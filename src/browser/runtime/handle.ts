@@ -55,23 +55,24 @@ export class Handle {
     return value;
   }
 
-  /** Before a read of an import that may come too early: throws where the standard does (ECMA-262, 9.1.1.5.1). */
-  ok(place: number, local: string): void {
+  /**
+   * A read of an import that may come too early: throws where the standard does (ECMA-262, 9.1.1.5.1). `value` is what the
+   * variable holds. Returns what it has to hold.
+   */
+  ok<T>(place: number, local: string, value: T): T {
     const binding = this.#instance.bindings[place]!;
-    if (binding.isReady) return;
+    if (binding.isReady) return value;
     const target = resolveImport(this.#instance, binding);
-    if (target === null || target === 'ambiguous') return;
-    if ('namespace' in target) {
-      binding.set(readTarget(target));
-      binding.isReady = true;
-      return;
-    }
+    if (target === null || target === 'ambiguous') return value;
     try {
-      binding.set(readTarget(target));
+      const now = readTarget(target) as T;
+      binding.set(now);
+      binding.isReady = 'namespace' in target || target.instance.status === 'evaluated';
+      return now;
     } catch (error) {
-      throw error instanceof ReferenceError ? tooEarly(this.#instance, target.instance, local, error) : error;
+      const isEarly = error instanceof ReferenceError && !('namespace' in target);
+      throw isEarly ? tooEarly(this.#instance, target.instance, local, error) : error;
     }
-    binding.isReady = target.instance.status === 'evaluated';
   }
 
   /** `import()`. */
@@ -79,6 +80,7 @@ export class Handle {
     const name = String(specifier);
     const { dynamic } = this.#instance.definition.edges;
     const target = dynamic?.[options?.with?.type ? `${name}\0${options.with.type}` : name] ?? dynamic?.[name];
+    if (target?.missing !== undefined) throw new TypeError(target.missing);
     // Not known when the module was linked: leave it to the browser, as seen from the source's place.
     if (!target) return import(new URL(name, sourceUrl(this.#instance)).href) as Promise<object>;
     noteRoot(target.id);

@@ -1,6 +1,7 @@
 import { ownUrl, pieceName, pieceNameOf } from '../../core/urls.js';
 import { frontEndBase } from './base-path.js';
 import { pieceVersion, refreshKey, runsOf } from './hook.js';
+import { loadScript } from './load-script.js';
 import { registry } from './records.js';
 
 /** Pieces on their way, by URL, so that two imports of one module load it once. */
@@ -27,6 +28,8 @@ async function loadAndRun(url: string): Promise<void> {
   const before = runsOf(name);
   await loadScript(`${url}?v=${pieceVersion()}`);
   if (runsOf(name) === before && (await refreshKey())) await loadScript(`${url}?v=${pieceVersion()}`);
+  // The engine refuses it as a whole, perhaps because of one module.
+  if (runsOf(name) === before) await loadScript(`${url}?v=${pieceVersion()}&apart=1`);
   if (runsOf(name) === before) throw new TypeError(`Failed to run dynamically imported module: ${url}`);
 }
 
@@ -57,23 +60,4 @@ function missingBelow(ids: Iterable<string>): string[] {
 
 function lazyPieceUrl(id: string): string {
   return ownUrl.piece(frontEndBase(), pieceName.lazy(id));
-}
-
-/** Runs a script from a URL. */
-export function loadScript(url: string): Promise<void> {
-  // A worker has no document; there, a script can be loaded as a module that exports nothing.
-  if (typeof document === 'undefined') return import(url).then(() => undefined);
-  return new Promise((resolve, reject) => {
-    const script = document.createElement('script');
-    script.src = url;
-    script.onload = () => {
-      script.remove();
-      resolve();
-    };
-    script.onerror = () => {
-      script.remove();
-      reject(new TypeError(`Failed to fetch dynamically imported module: ${url}`));
-    };
-    document.head.append(script);
-  });
 }

@@ -2,6 +2,7 @@ import type { RuntimeEdges } from '../../core/pieces/runtime-edges.js';
 import { runEntry } from './handle.js';
 import { hookKey, pieceRan } from './hook.js';
 import { type Definition, defineModule, entries, type Factory, registry } from './records.js';
+import { isRefused, parseModule, recovered } from './refused.js';
 
 let collecting: Map<string, Definition> | null = null;
 let hasStarted: () => void;
@@ -33,9 +34,12 @@ export const vine = {
   },
   /** Registers a module. One that is there already stays: pieces may overlap, and updates come another way. */
   add(id: string, edges: RuntimeEdges, factory: Factory): void {
-    if (collecting) collecting.set(id, { edges, factory });
-    else if (!registry.has(id)) defineModule(id, { edges, factory });
+    const own = isRefused(id) ? { ...edges, imports: [], commonjs: true as const } : edges;
+    if (collecting) collecting.set(id, { edges: own, factory });
+    else if (!registry.has(id)) defineModule(id, { edges: own, factory });
   },
+  /** Makes a module's function of its text, where the engine refuses pieces as a whole. */
+  parse: parseModule,
   /** A piece says which version of it this is. */
   piece(name: string, tag: string): void {
     pieceTags[name] = tag;
@@ -45,6 +49,8 @@ export const vine = {
   start(id: string): void {
     entries.add(id);
     hasStarted();
-    runEntry(id);
+    const parts = recovered();
+    if (parts) void parts.then(() => runEntry(id));
+    else runEntry(id);
   },
 };

@@ -24,6 +24,7 @@ export function jsonReporter(write: (line: string) => void): Reporter {
     },
     problems: (problems) => print('problems', { problems }),
     problem: (problem) => print('problem', { problem }),
+    warning: (warning) => print('warning', { warning }),
     note: (text) => print('note', { text }),
     solved: (ms) => print('solved', { ms }),
     settings: (ms, needsRestart) => print('settings', { ms, needsRestart }),

@@ -13,7 +13,8 @@ export type EditorUrl = (file: string, line: number, column: number) => string;
 export function problemText(problem: Problem, editorUrl?: EditorUrl): string {
   const { message, file, position, frame, hint, chain, code } = problem;
   const [first = '', ...more] = shownLines(message);
-  const lines = [`${pc.red('✖')} ${pc.bold(first)} ${pc.dim(code)}`, ...more.map(continued)];
+  const mark = problem.severity === 'warning' ? pc.yellow('!') : pc.red('✖');
+  const lines = [`${mark} ${pc.bold(first)} ${pc.dim(code)}`, ...more.map(continued)];
   const { line, column } = position ?? { line: 1, column: 0 };
   const link = (text: string, place: [string, number, number]) => (editorUrl ? linked(text, editorUrl(...place)) : text);
   const place = file === undefined ? '' : shownText(position ? `${file}:${line}:${column + 1}` : file);

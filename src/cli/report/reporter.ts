@@ -37,6 +37,8 @@ export interface Reporter {
   problems(problems: readonly Problem[], isStart: boolean): void;
   /** Something that was asked for beside the build did not work. */
   problem(problem: Problem): void;
+  /** Something in a module that need not be wrong: the page goes on. */
+  warning(warning: Problem): void;
   /** Something the user should know and need not act on. */
   note(text: string): void;
   solved(ms: number): void;

@@ -14,11 +14,11 @@ export function terminalReporter(write: (text: string) => void, editorUrl?: Edit
   const explained = new Set<string>();
   /** What happens while the rows of the start are not complete stands below them. */
   let early: string[] | undefined;
-  const event = (text: string) => {
-    const told = `  ${pc.dim(clock())}  ${text}`;
-    if (early) early.push(told);
-    else line(told);
+  const told = (text: string) => {
+    if (early) early.push(text);
+    else line(text);
   };
+  const event = (text: string) => told(`  ${pc.dim(clock())}  ${text}`);
   return {
     listening(report) {
       for (const row of listeningRows(report)) line(row);
@@ -27,8 +27,9 @@ export function terminalReporter(write: (text: string) => void, editorUrl?: Edit
     ready({ notes, modules, ms }) {
       for (const note of notes) line(row('note', pc.yellow(shownText(note))));
       line(`${row('ready', `${modules} modules in ${Math.round(ms)} ms`)}\n`);
-      for (const told of early ?? []) line(told);
+      const waiting = early ?? [];
       early = undefined;
+      for (const text of waiting) line(text);
     },
     updated(update, reports, silent) {
       for (const text of updateLines(update, reports, silent)) event(text);
@@ -43,6 +44,7 @@ export function terminalReporter(write: (text: string) => void, editorUrl?: Edit
       for (const problem of problems) line(`\n${indent(problemText(problem, editorUrl))}\n`);
     },
     problem: (problem) => line(`\n${indent(problemText(problem, editorUrl))}\n`),
+    warning: (warning) => told(`\n${indent(problemText(warning, editorUrl))}\n`),
     note: (text) => event(pc.yellow(shownText(text))),
     solved: () => event(pc.green('solved')),
     settings(ms, needsRestart) {

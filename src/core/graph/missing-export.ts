@@ -1,4 +1,5 @@
 import type { ImportRecord } from '../link/linked.js';
+import { splitId } from '../module-id.js';
 import { nearMiss } from '../near-miss.js';
 import { type Problem, problemAt } from '../problem.js';
 
@@ -14,7 +15,8 @@ export interface MissingExport {
 }
 
 /** The problem of an import whose name isn't exported, shown where the name stands. */
-export function missingExportProblem({ file, text, record, specifier, from, known }: MissingExport): Problem {
+export function missingExportProblem({ file, text, record, specifier, from: id, known }: MissingExport): Problem {
+  const { file: from, type } = splitId(id);
   const { name } = record;
   const guess = nearMiss(name, known);
   const others = known.filter((other) => other !== 'default');
@@ -28,7 +30,9 @@ export function missingExportProblem({ file, text, record, specifier, from, know
       ? `Import a name in braces: import { ${others[0]} } from '${specifier}'.`
       : guess
         ? `Did you mean '${guess}'?`
-        : '';
+        : type === 'json'
+          ? "A module imported with { type: 'json' } has nothing but a default export."
+          : '';
   return problemAt(placeOfName(file, text, name, specifier), {
     code: 'export-missing',
     message,

@@ -10,8 +10,12 @@ import type { Spanned } from './module-analysis.js';
 
 /** Finds constants and requests in a CommonJS module's syntax tree. */
 export function analyseCommonJs(input: LinkInput): Found {
-  const tree = parseSync('module.cjs', input.text, { lang: 'js', sourceType: 'commonjs', preserveParens: false })
-    .program as unknown as Program;
+  const tree = parseSync('module.cjs', input.text, {
+    lang: 'js',
+    sourceType: 'commonjs',
+    range: true,
+    preserveParens: false,
+  }).program as unknown as Program;
   const edits = foldConstants(tree, input.constants);
   return { requests: findRequests(tree, input, edits), edits };
 }

@@ -17,3 +17,14 @@ export function isExpression(code: string): boolean {
 export function isPlainBody(body: string): boolean {
   return isExpression(`class{static{${body}\n}}`);
 }
+
+/** The line, counted from 1, at which an engine stops taking `code` for an expression; `undefined` where it does take it. */
+export function refusedLine(code: string): number | undefined {
+  try {
+    new Script(`(${code}\n)`, { filename: 'module' });
+    return undefined;
+  } catch (error) {
+    const line = /^module:(\d+)/.exec(error instanceof Error ? (error.stack ?? '') : '')?.[1];
+    return line === undefined ? undefined : Number(line);
+  }
+}

@@ -12,6 +12,8 @@ const standIn = 'import.meta';
 export function foldTextually(text: string, constants: Readonly<Record<string, string>>): Edit[] | undefined {
   const present = Object.keys(constants).filter((chain) => text.includes(chain));
   if (present.length === 0) return [];
+  // The module may call something of its own by that name.
+  if (present.some((chain) => mayBeOwn(text, chain.split('.')[0]!))) return undefined;
   // A single name may also stand for a member or a key.
   if (present.some((chain) => chain.length < standIn.length || !/^[\w$]+(?:\.[\w$]+)+$/.test(chain))) return undefined;
   // Written in pieces or with brackets, a chain is the same to a parser.
@@ -34,6 +36,13 @@ export function foldTextually(text: string, constants: Readonly<Record<string, s
   } catch {
     return undefined; // the lexer takes it for no JavaScript, which the parser may know better
   }
+}
+
+/** Whether a name may be declared in a text: as a variable, a parameter or an import. Errs towards yes. */
+function mayBeOwn(text: string, name: string): boolean {
+  const word = escaped(name);
+  const declared = `(?:\\b(?:var|let|const|function|class|import|as|catch)\\s*\\*?\\s*|[,({[]\\s*|\\.{3}\\s*)${word}\\s*(?:[=,)}\\];:({]|(?:from|of|in|extends)\\b)`;
+  return new RegExp(`${declared}|(?<![\\w$.])${word}\\s*=>|\\b(?:var|let)\\s+${word}\\s*$`, 'm').test(text);
 }
 
 function escaped(name: string): string {

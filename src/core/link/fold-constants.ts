@@ -1,22 +1,43 @@
+import { analyze } from 'eslint-scope';
 import type { Expression, Node, Program } from 'estree';
 import { walk } from 'estree-walker';
 import type { Edit } from './edits.js';
 import type { Spanned } from './module-analysis.js';
 
-/** Replaces member chains such as `process.env.NODE_ENV` by their values, in place and of the same length where they fit. */
+/**
+ * Replaces names such as `VERSION` and member chains such as `process.env.NODE_ENV` by their values, in place and of the same
+ * length where they fit; not where the module calls something of its own by the first name.
+ */
 export function foldConstants(tree: Program, constants: Readonly<Record<string, string>>): Edit[] {
   const edits: Edit[] = [];
+  let globals: ReadonlySet<Node> | undefined;
   walk(tree, {
     enter(node, parent) {
-      if (node.type !== 'MemberExpression') return;
+      if (node.type !== 'MemberExpression' && node.type !== 'Identifier') return;
       const value = constantOf(node, constants);
       if (value === undefined || isAssigned(node, parent)) return;
+      globals ??= globalNames(tree);
+      if (!globals.has(firstOf(node))) return;
       const { start, end } = node as Spanned;
-      edits.push({ start, end, text: value.padEnd(end - start) });
+      const isShorthand = parent?.type === 'Property' && parent.shorthand && node.type === 'Identifier';
+      const shown = /^[-{]/.test(value) ? `(${value})` : value;
+      edits.push({ start, end, text: (isShorthand ? `${node.name}: ${shown}` : shown).padEnd(end - start) });
       this.skip();
     },
   });
   return edits;
+}
+
+/** The identifiers that name nothing the text declares. */
+function globalNames(tree: Program): Set<Node> {
+  const sourceType = (tree as { sourceType?: string }).sourceType === 'module' ? 'module' : 'commonjs';
+  const scopes = analyze(tree as never, { ecmaVersion: 2024, sourceType, fallback: 'iteration' } as never);
+  const free = scopes.globalScope?.through.map(({ identifier }) => identifier as unknown as Node) ?? [];
+  return new Set(free);
+}
+
+function firstOf(node: Node): Node {
+  return node.type === 'MemberExpression' ? firstOf(node.object as Node) : node;
 }
 
 function isAssigned(node: Node, parent: Node | null): boolean {

@@ -5,14 +5,15 @@ const identifier =
   /^(?!(?:default|await|break|case|catch|class|const|continue|debugger|delete|do|else|enum|export|extends|false|finally|for|function|if|implements|import|in|instanceof|interface|let|new|null|package|private|protected|public|return|static|super|switch|this|throw|true|try|typeof|var|void|while|with|yield|arguments|eval)$)[A-Za-z_$][\w$]*$/;
 
 /**
- * Links JSON as a module: the value is the default export, and each member whose key can be an identifier a named one.
+ * Links JSON as a module: the value is the default export, and each member whose key can be an identifier a named one, but not
+ * where it's imported as JSON modules are (`isTyped`), which have nothing but a default export.
  *
  * @throws SyntaxError where the text is no JSON (RFC 8259).
  */
-export function linkJson(text: string): Linked {
+export function linkJson(text: string, isTyped = false): Linked {
   const value: unknown = JSON.parse(text);
   const isObject = typeof value === 'object' && value !== null && !Array.isArray(value);
-  const names = isObject ? Object.keys(value).filter((key) => identifier.test(key)) : [];
+  const names = isObject && !isTyped ? Object.keys(value).filter((key) => identifier.test(key)) : [];
   const getters = ['default: () => my_d', ...names.map((name) => `${name}: () => my_d.${name}`)];
   // A JSON text may be a JavaScript expression only through parsing: `__proto__` means something else there.
   const body = text.includes('__proto__')

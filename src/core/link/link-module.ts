@@ -43,6 +43,10 @@ interface Indirect {
 interface Draft {
   input: LinkInput;
   edits: Edit[];
+  /** Where statements begin that were blanked. */
+  blanked: Set<number>;
+  /** Requests by URL -> their places among those. */
+  urlPlaces: Map<number, number>;
   requests: ModuleRequest[];
   requestOf: Map<string, number>;
   bindings: Binding[];
@@ -67,6 +71,8 @@ export async function linkModule(input: LinkInput): Promise<Linked> {
   const draft: Draft = {
     input,
     edits: [],
+    blanked: new Set(),
+    urlPlaces: new Map(),
     requests: [],
     requestOf: new Map(),
     bindings: [],
@@ -167,6 +173,7 @@ function takeImport(draft: Draft, record: Import): number {
     end: record.end,
     ...(type ? { type } : {}),
   });
+  draft.blanked.add(record.importStart);
   edits.push(blank(text, record.importStart, record.importEnd));
   if (text.startsWith('import', record.importStart)) {
     for (const name of readImportedNames(text, record.importStart, record.importEnd)) draft.bindings.push({ request, ...name });
@@ -184,13 +191,15 @@ function takeUrl(draft: Draft, start: number, end: number): void {
   if (!before) return;
   const literal = before[2]!;
   const at = text.lastIndexOf(literal, start);
+  const known = draft.requests.length;
   const request = addRequest(draft, {
     kind: before[1] ? 'worker' : 'url',
     specifier: before[4]!,
     start: at + 1,
     end: at + literal.length - 1,
   });
-  const place = draft.requests.slice(0, request).filter(({ kind }) => kind === 'url' || kind === 'worker').length;
+  if (request === known) draft.urlPlaces.set(request, draft.urlPlaces.size);
+  const place = draft.urlPlaces.get(request)!;
   draft.edits.push({ start: at, end: at + literal.length, text: `${handle}.at(${place})`.padEnd(literal.length) });
 }
 
@@ -238,27 +247,27 @@ function takeExports(draft: Draft, exports: readonly Export[], requestOfImport: 
     else draft.locals.set(unescapeName(record.name), local);
   }
   if (draft.locals.size === 0) return;
-  for (const [exported, local] of draft.locals) if (isFunction(draft.input.text, local)) draft.early.add(exported);
+  const functions = functionNames(draft.input.text);
+  for (const [exported, local] of draft.locals) if (functions.has(local)) draft.early.add(exported);
 }
 
-/** Whether the text holds a function of that name. Errs towards yes. */
-function isFunction(text: string, name: string): boolean {
-  for (let at = text.indexOf(name); at !== -1; at = text.indexOf(name, at + 1)) {
-    if (
-      /\bfunction\s*\*?\s*$/.test(text.slice(Math.max(0, at - 40), at)) &&
-      !/^[\p{ID_Continue}$]/u.test(text.slice(at + name.length))
-    )
-      return true;
-  }
-  return false;
+/** The names of functions in a text; in comments and strings too. */
+function functionNames(text: string): Set<string> {
+  const names = new Set<string>();
+  for (const match of text.matchAll(functionHead)) names.add(unescapeName(match[1]!));
+  return names;
 }
+
+const functionHead =
+  /\bfunction(?=[\s*/])(?:\s|\*(?!\/)|\/\*[\s\S]*?\*\/|\/\/[^\n\r\u2028\u2029]*)*((?:[\p{ID_Continue}$]|\\u(?:[0-9a-fA-F]{4}|\{[0-9a-fA-F]+\}))+)/gu;
 
 /** Blanks `export { … }` of names that were imported; with `from` its import record has been blanked already. */
 function blankExportList(draft: Draft, start: number): void {
   const { text } = draft.input;
-  for (const edit of draft.edits) if (edit.start === start) return;
+  if (draft.blanked.has(start)) return;
   for (const word of wordsFrom(text, start)) {
     if (word.kind !== 'mark' || word.value !== '}') continue;
+    draft.blanked.add(start);
     draft.edits.push(blank(text, start, word.end));
     return;
   }
@@ -342,9 +351,13 @@ function header(draft: Draft, isAsync: boolean): string {
   let out = `${isAsync ? 'async ' : ''}function* (${handle}) { "use strict";`;
   if (draft.bindings.length > 0) {
     const locals = draft.bindings.map(({ local }) => local).join(', ');
+    const escaping = escapingNames(
+      draft.input.text,
+      draft.bindings.filter(({ imported }) => imported === null).map(({ local }) => local),
+    );
     const parts = draft.bindings.map(({ request, imported, local }) => {
       const value = local === 'v' ? 'w' : 'v';
-      const whole = imported === null && escapes(draft.input.text, local) ? ', true' : '';
+      const whole = imported === null && escaping.has(local) ? ', true' : '';
       return `[${place[request]}, ${JSON.stringify(imported)}, (${value}) => { ${local} = ${value}; }${whole}]`;
     });
     out += ` let ${locals}; ${handle}.bind([${parts.join(', ')}]);`;
@@ -362,13 +375,16 @@ function header(draft: Draft, isAsync: boolean): string {
   return `${out} yield;`;
 }
 
-/** Whether a namespace object is used in any way but `name.member`, so that what it is can be told. Errs towards yes. */
-function escapes(text: string, local: string): boolean {
-  const name = local.replaceAll('$', '\\$');
-  const uses = text.match(new RegExp(`(?<![\\w$.])${name}(?![\\w$])`, 'g'))?.length ?? 0;
-  const members = text.match(new RegExp(`(?<![\\w$.])${name}\\s*\\??\\.\\s*[A-Za-z_$]`, 'g'))?.length ?? 0;
+/** Which namespace objects are used in any way but `name.member`, so that what they are can be told. Errs towards yes. */
+function escapingNames(text: string, locals: readonly string[]): Set<string> {
+  const left = new Map(locals.map((local) => [local, 1]));
+  if (left.size === 0) return new Set();
+  for (const match of text.matchAll(/(?<![\p{ID_Continue}$.])([\p{ID_Start}$_][\p{ID_Continue}$]*)(\s*\??\.\s*[A-Za-z_$])?/gu)) {
+    const count = left.get(match[1]!);
+    if (count !== undefined && match[2] === undefined) left.set(match[1]!, count - 1);
+  }
   // One use is the import itself.
-  return uses - 1 > members;
+  return new Set([...left].filter(([, count]) => count < 0).map(([local]) => local));
 }
 
 /** For each request its index among the static ones; dynamic ones have none. */

@@ -8,6 +8,9 @@ export function mayBeAssigned(text: string, names: ReadonlySet<string>): boolean
 
 /** `name = …`, `name += …`, `[name] = …`, `({ name } = …)`, `(name) = …`. */
 function hasAssignment(text: string, names: ReadonlySet<string>): boolean {
+  /** The last line end before `at`, looked for only once. */
+  let line = -1;
+  let nextLine = text.indexOf('\n');
   for (let at = text.indexOf('='); at !== -1; at = text.indexOf('=', at + 1)) {
     const next = text[at + 1];
     if (next === '>') continue;
@@ -20,7 +23,7 @@ function hasAssignment(text: string, names: ReadonlySet<string>): boolean {
     if (operator === '/' && text[at - 2] === '*') return true;
     const end = lastBefore(text, at - operator.length);
     // A comment may stand between the name and the line of the operator.
-    const line = text.lastIndexOf('\n', at);
+    for (; nextLine !== -1 && nextLine < at; nextLine = text.indexOf('\n', nextLine + 1)) line = nextLine;
     if (line > end && text.slice(text.lastIndexOf('\n', end) + 1, end).includes('//')) return true;
     if (mayTarget(text, end, names)) return true;
   }

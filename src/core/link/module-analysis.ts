@@ -70,7 +70,10 @@ function findImportWrites(variables: Variables, { imported }: AnalysisInput): An
   });
 }
 
-/** `name` becomes `(my.ok(0, "name"), name)`: the variable stays, so that its name still evaluates at a breakpoint. */
+/**
+ * `name` becomes `my.ok(0, "name", name)`: the variable stays, so that its name still evaluates at a breakpoint. What begins a
+ * statement must not begin with a bracket, which would go on a line before that has no semicolon; behind `new` it must.
+ */
 function checkedReadEdits(variables: Variables, parents: ReadonlyMap<Node, Node>, { imported, handle }: AnalysisInput): Edit[] {
   const edits: Edit[] = [];
   imported.forEach((name, index) => {
@@ -80,15 +83,26 @@ function checkedReadEdits(variables: Variables, parents: ReadonlyMap<Node, Node>
       const parent = parents.get(node);
       if (parent?.type === 'ExportSpecifier') continue;
       const isShorthand = parent?.type === 'Property' && parent.shorthand;
+      const isNewed = isInNewCallee(node, parents);
       edits.push({
         start: node.start,
         end: node.start,
-        text: `${isShorthand ? `${name}: ` : ''}(${handle}.ok(${index}, ${JSON.stringify(name)}), `,
+        text: `${isShorthand ? `${name}: ` : ''}${isNewed ? '(' : ''}${handle}.ok(${index}, ${JSON.stringify(name)}, `,
       });
-      edits.push({ start: node.end, end: node.end, text: ')' });
+      edits.push({ start: node.end, end: node.end, text: isNewed ? '))' : ')' });
     }
   });
   return edits;
+}
+
+/** Whether an expression is what `new` makes something of, or what leads to that by members. */
+function isInNewCallee(node: Node, parents: ReadonlyMap<Node, Node>): boolean {
+  let at = node;
+  for (let parent = parents.get(at); parent; at = parent, parent = parents.get(at)) {
+    if (parent.type === 'NewExpression') return parent.callee === at;
+    if (parent.type !== 'MemberExpression' || parent.object !== at) return false;
+  }
+  return false;
 }
 
 const functionTypes = new Set(['FunctionDeclaration', 'FunctionExpression', 'ArrowFunctionExpression', 'StaticBlock']);
@@ -175,7 +189,7 @@ function assignmentEdits(variables: Variables, parents: ReadonlyMap<Node, Node>,
       touched.set(target, names);
     }
   }
-  return [...touched].flatMap(([target, names]) => touchEdits(target, [...names], input));
+  return [...touched].flatMap(([target, names], number) => touchEdits(target, [...names], number, input));
 }
 
 /** The expression or loop that performs a write. */
@@ -192,9 +206,14 @@ function assignmentAround(reference: Reference, parents: ReadonlyMap<Node, Node>
   return undefined;
 }
 
-function touchEdits(target: Spanned, names: string[], { handle }: AnalysisInput): Edit[] {
-  const statements = names.map((name) => `${handle}.touch(${JSON.stringify(name)});`).join(' ');
-  if (target.type === 'VariableDeclaration') return [{ start: target.end, end: target.end, text: ` ${statements}` }];
+function touchEdits(target: Spanned, names: string[], number: number, { handle }: AnalysisInput): Edit[] {
+  const calls = names.map((name) => `${handle}.touch(${JSON.stringify(name)})`);
+  const statements = calls.map((call) => `${call};`).join(' ');
+  if (target.type === 'VariableDeclaration') {
+    // One more variable: that is right with a semicolon behind it or without, in the head of a loop and as a branch.
+    const { end } = target.declarations.at(-1) as Spanned;
+    return [{ start: end, end, text: `, ${handle}_${number} = ${calls.length === 1 ? calls[0] : `[${calls.join(', ')}]`}` }];
+  }
   if (target.type === 'ForOfStatement' || target.type === 'ForInStatement') {
     const body = target.body as Spanned;
     if (body.type === 'BlockStatement') return [{ start: body.start + 1, end: body.start + 1, text: ` ${statements}` }];

@@ -118,6 +118,8 @@ export interface PageErrorMessage {
   during: 'start' | 'update' | 'life';
   /** The versions of the pieces that the page runs, by name. */
   pieces: Record<string, string>;
+  /** The module that can't be parsed, where that is the error. */
+  file?: string;
 }
 
 /** What the client script is told by the page that loads it, as JSON in its `data-spark` attribute. */

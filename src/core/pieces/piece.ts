@@ -48,13 +48,25 @@ export class Piece {
     yield pieceEnd(hookKey, this.#options);
   }
 
+  /**
+   * The same with each module as a text of its own, for a browser that refuses the piece as a whole: one module that it can't
+   * parse must not take the others with it.
+   */
+  *apart(hookKey: string): Generator<string | readonly string[]> {
+    yield* this.inner(true);
+    yield pieceEnd(hookKey, this.#options);
+  }
+
   /** What of the text is the same for all pages: `pieceEnd` completes it. */
-  *inner(): Generator<string | readonly string[]> {
+  *inner(isApart = false): Generator<string | readonly string[]> {
     const { before = '', after } = this.#options;
     yield `${before}(vine => { if (!vine) return;\n`;
     for (const module of this.#modules) {
       module.head ??= `vine.add(${JSON.stringify(module.id)}, ${JSON.stringify(module.edges)}, `;
-      yield [module.head, module.linked.code, ');\n'];
+      const code = isApart
+        ? `vine.parse(${JSON.stringify(module.id)}, ${JSON.stringify(module.linked.code)})`
+        : module.linked.code;
+      yield [module.head, code, ');\n'];
     }
     if (after) yield `${after}\n`;
   }

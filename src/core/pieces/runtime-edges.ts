@@ -4,8 +4,8 @@ export interface RuntimeEdges {
   version: string;
   /** Targets of static imports, in source order. */
   imports: string[];
-  /** Specifier -> target of `import()`, with the URL of its piece. */
-  dynamic?: Record<string, { id: string; piece: string }>;
+  /** Specifier -> target of `import()`, with the URL of its piece; or why there is none, with which it rejects. */
+  dynamic?: Record<string, { id: string; piece: string; missing?: string }>;
   /** Specifier -> target of `require`. */
   requires?: Record<string, string>;
   /** Specifier -> target of static imports, where the module names specifiers to `import.meta.live.take`. */

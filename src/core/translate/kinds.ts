@@ -16,6 +16,17 @@ export function kindOfFile(path: string): FileKind | undefined {
   return kindOfExtension[extname(path).toLowerCase()];
 }
 
+const sources = new Set(
+  '.vue .svelte .astro .marko .riot .elm .coffee .litcoffee .ls .less .styl .stylus .pug .jade .hbs .handlebars .ejs .njk .mustache .mdx .graphql .gql .proto .rs .go .py .rb .php .java .kt .dart .cs .fs .re .res .ml .clj .cljs .purs .civet .imba .yaml .yml .toml .xhtml .htm .html'.split(
+    ' ',
+  ),
+);
+
+/** Whether a file looks like something that has to be translated, and that nothing here translates. */
+export function isForeignSource(path: string): boolean {
+  return sources.has(extname(path).toLowerCase());
+}
+
 /** Whether a file may be sent to a browser just because a page, a style sheet or a script names its path. */
 export function isAssetPath(path: string): boolean {
   return kindOfFile(path) === 'asset';
