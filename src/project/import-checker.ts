@@ -1,6 +1,6 @@
 import { type ImportCheck, missingExports } from '../core/graph/check-imports.js';
 import { missingExportProblem } from '../core/graph/missing-export.js';
-import type { ModuleGraph } from '../core/graph/module-graph.js';
+import type { Edge, ModuleGraph } from '../core/graph/module-graph.js';
 import type { Problem } from '../core/problem.js';
 import type { ModuleContent } from './module-content.js';
 
@@ -14,6 +14,9 @@ export class ImportChecker {
   version = 0;
   readonly #graph: ModuleGraph<ModuleContent>;
   readonly #check: ImportCheck;
+  /** The targets of the module that was asked for last: its imports are looked at one after another. */
+  #lastEdges: readonly Edge[] | undefined;
+  #lastTargets: ReadonlyMap<string, string> = new Map();
 
   constructor(graph: ModuleGraph<ModuleContent>) {
     this.#graph = graph;
@@ -59,6 +62,15 @@ export class ImportChecker {
 
   #targetOf(id: string, request: number): string | undefined {
     const wanted = this.#graph.content(id)?.linked.requests[request];
-    return this.#graph.edges(id).find(({ kind, specifier }) => kind === wanted?.kind && specifier === wanted.specifier)?.target;
+    const edges = this.#graph.edges(id);
+    if (this.#lastEdges !== edges) {
+      this.#lastEdges = edges;
+      this.#lastTargets = new Map(edges.map((edge) => [keyOf(edge), edge.target]));
+    }
+    return wanted && this.#lastTargets.get(keyOf(wanted));
   }
+}
+
+function keyOf({ kind, specifier, type = '' }: Pick<Edge, 'kind' | 'specifier' | 'type'>): string {
+  return `${kind}\0${specifier}\0${type}`;
 }

@@ -246,7 +246,8 @@ export class ModuleLoader {
         runtime.dynamic = { ...runtime.dynamic, [request.specifier]: missing };
       }
       if (target === undefined) continue;
-      edges.push({ kind: request.kind, specifier: request.specifier, target });
+      const { kind, specifier, type } = request;
+      edges.push({ kind, specifier, target, ...(type === undefined ? {} : { type }) });
       if (request.kind === 'import') runtime.imports.push(target);
       else if (request.kind === 'require') runtime.requires = { ...runtime.requires, [request.specifier]: target };
       else {

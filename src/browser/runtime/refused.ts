@@ -20,7 +20,8 @@ export function recovered(): Promise<unknown> | undefined {
 export function parseModule(id: string, code: string): Factory {
   try {
     // biome-ignore lint/security/noGlobalEval: the server of this page sends its own modules
-    return (0, globalThis.eval)(`(${code}\n)`) as Factory;
+    const run = globalThis.eval;
+    return run(`(${code}\n)`) as Factory;
   } catch (error) {
     refusedModules.push({ id, error });
     onRefused(id, error);

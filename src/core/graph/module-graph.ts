@@ -4,6 +4,8 @@ export type EdgeKind = 'import' | 'dynamic' | 'require' | 'style' | 'url' | 'wor
 export interface Edge {
   kind: EdgeKind;
   specifier: string;
+  /** The `type` import attribute, if there is one. */
+  type?: string;
   /** Id of the target. */
   target: string;
 }
