@@ -109,7 +109,7 @@ export class Running {
 
   #follow(project: Project, read: () => Promise<EffectiveSettings>): void {
     const { reporter, isQuiet } = this.#options;
-    project.on('problems', (problems) => reporter.problems(problems, false));
+    project.on('problems', (problems) => reporter.problems(problems, !project.hasBeenGood));
     project.on('failure', failedOnChange);
     project.on('update', () => this.#garbage.updated());
     project.on('settings', ({ since }) => {

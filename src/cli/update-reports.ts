@@ -39,7 +39,9 @@ export class UpdateReports {
 
   /** Reports the updates of a project, after they were sent. */
   follow(project: Project): void {
-    project.on('update', (update) => this.#begin(update, this.#live.pagesAt(update.id)));
+    project.on('update', (update) =>
+      this.#begin({ ...update, openPages: this.#live.pages.length }, this.#live.pagesAt(update.id)),
+    );
   }
 
   #begin(update: ProjectUpdate, pages: LivePage[]): void {

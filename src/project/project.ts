@@ -67,6 +67,10 @@ export class Project extends TypedEvents<ProjectEvents> {
   /** `performance.now()` of the oldest change that wasn't sent yet. */
   #unsentSince: number | undefined;
   #hasToldProblems = false;
+  /** The problems that were told last, while they stand. */
+  #toldProblems: string | undefined;
+  /** Pages had everything once, so that there is a good build to keep. */
+  hasBeenGood = false;
   readonly #warned = new Set<string>();
   #cache: DiskCache | undefined;
   #opened: Promise<void> | undefined;
@@ -145,6 +149,10 @@ export class Project extends TypedEvents<ProjectEvents> {
       pieces: this.pieces,
       unsent: this.#unsent,
       translations: () => this.#loader.translations,
+      isThere: (id) =>
+        id.startsWith(ownIdPrefix) ||
+        this.#files.kindOf(this.paths.fileOf(id)) === 'file' ||
+        this.#pages.inlineText(id) !== undefined,
     });
     const moduleFiles = new ModuleFiles(this.paths, this.gate);
     const parts = { options, paths: this.paths, graph: this.graph, files: this.#files, moduleFiles };
@@ -282,7 +290,10 @@ export class Project extends TypedEvents<ProjectEvents> {
     await this.#builder.settle();
     // Pages get all of this when they load; only what changes from now on has to be sent.
     this.#updates.discard();
-    this.#hasToldProblems = this.problems.length > 0;
+    const { problems } = this;
+    this.#hasToldProblems = problems.length > 0;
+    if (problems.length > 0) this.#toldProblems = JSON.stringify(problems);
+    else this.hasBeenGood = true;
     this.#cache?.settle();
     this.isOpening = false;
   }
@@ -401,6 +412,8 @@ export class Project extends TypedEvents<ProjectEvents> {
     // Sheets that went and came back among them, e.g. below a module that was broken for a while.
     for (const id of new Set([...work, ...this.#unsent.changed]))
       for (const sheet of this.sheets.changed(id)) this.#unsent.styles.add(sheet);
+    for (const path of paths)
+      if (this.#isUsed(path) || work.has(this.paths.idOf(path))) this.#unsent.saved.add(this.paths.idOf(path));
     this.#noteFiles(changes);
     if (changes.isInPackages) this.#watch.packagesChanged();
     // Half of what an editor saves at once looks broken until the other half is there.
@@ -443,11 +456,16 @@ export class Project extends TypedEvents<ProjectEvents> {
     this.#hasToldProblems = false;
     if (problems.length > 0) this.#tellProblems();
     const isHeldBack = problems.length > 0 && [...this.pages.keys()].every((page) => this.problemsOf(page).length > 0);
+    // How long a problem stood is no part of how long the save that solves it takes.
+    this.#unsentSince = undefined;
     if (!isHeldBack) {
-      this.#unsentSince = undefined;
       this.#sendUpdate(since);
     }
-    if (problems.length === 0 && hadTold) this.emit('solved', { since });
+    if (problems.length === 0) {
+      this.#toldProblems = undefined;
+      this.hasBeenGood = true;
+    }
+    if (problems.length === 0 && hadTold) this.emit('solved', { since: changedSince });
   }
 
   #sendUpdate(since: number): void {
@@ -462,9 +480,14 @@ export class Project extends TypedEvents<ProjectEvents> {
     trace.span('update', 'send the update', fromSending, { update: update.id });
   }
 
+  /** Tells what is wrong, where that is news: a save that has nothing to do with it doesn't tell it again. */
   #tellProblems(): void {
     this.#hasToldProblems = true;
-    this.emit('problems', this.problems);
+    const { problems } = this;
+    const told = JSON.stringify(problems);
+    if (told === this.#toldProblems) return;
+    this.#toldProblems = told;
+    this.emit('problems', problems);
   }
 
   /** The problems that keep one page from being up to date: those of modules it uses, and those of the whole project. */

@@ -8,6 +8,8 @@ export class Unsent {
 
   /** Path of a URL -> the file behind it. */
   readonly files = new Map<string, string>();
+  /** Ids of files whose change led to all that. */
+  readonly saved = new Set<string>();
 
   get isEmpty(): boolean {
     return this.changed.size + this.removed.size + this.styles.size + this.reload.size + this.files.size === 0;
@@ -20,6 +22,7 @@ export class Unsent {
     styles: string[];
     reload: [page: string, reason: string][];
     files: [path: string, file: string][];
+    saved: string[];
   } {
     const taken = {
       changed: [...this.changed],
@@ -27,8 +30,9 @@ export class Unsent {
       styles: [...this.styles],
       reload: [...this.reload],
       files: [...this.files],
+      saved: [...this.saved],
     };
-    for (const part of [this.changed, this.removed, this.styles, this.reload, this.files]) part.clear();
+    for (const part of [this.changed, this.removed, this.styles, this.reload, this.files, this.saved]) part.clear();
     return taken;
   }
 

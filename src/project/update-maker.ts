@@ -1,5 +1,6 @@
 import type { ModuleGraph } from '../core/graph/module-graph.js';
 import type { FileChange, SheetChange } from '../core/live/messages.js';
+import { fileOfId } from '../core/module-id.js';
 import type { PieceModule } from '../core/pieces/piece.js';
 import { contentHash } from './content-hash.js';
 import type { ModuleContent } from './module-content.js';
@@ -23,6 +24,12 @@ export interface ProjectUpdate {
   reload: { page: string; reason: string }[];
   /** How many scripts were translated for it. */
   translations: number;
+  /** Ids of the files whose change led to it, as far as they are in use. */
+  saved: string[];
+  /** Those of the files and of the removed modules that aren't there any more. */
+  gone: string[];
+  /** How many pages were open when it was made; the server knows. */
+  openPages: number;
 }
 
 export interface UpdateMakerOptions {
@@ -32,6 +39,8 @@ export interface UpdateMakerOptions {
   unsent: Unsent;
   /** How many scripts were translated so far. */
   translations(): number;
+  /** Whether there is a file of that id. */
+  isThere(id: string): boolean;
 }
 
 /** Makes updates of what was collected. */
@@ -54,7 +63,7 @@ export class UpdateMaker {
   take(id: number, since: number): ProjectUpdate | undefined {
     const { graph, sheets, pieces, unsent } = this.#options;
     if (unsent.isEmpty) return undefined;
-    const { changed, removed, styles, reload, files } = unsent.take();
+    const { changed, removed, styles, reload, files, saved } = unsent.take();
     const modules = changed.filter((module) => this.#isForScripts(module)).flatMap((module) => pieces.get(module) ?? []);
     if (modules.length + removed.length + styles.length + reload.length + files.length === 0) return undefined;
     const translations = this.#options.translations() - this.#sentTranslations;
@@ -69,6 +78,9 @@ export class UpdateMaker {
       modules,
       reload: reload.map(([page, reason]) => ({ page, reason })),
       translations,
+      saved,
+      gone: [...new Set([...saved, ...removed])].filter((file) => !this.#options.isThere(fileOfId(file))),
+      openPages: 0,
     };
   }
 

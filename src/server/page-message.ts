@@ -26,6 +26,8 @@ const pageMessage: z.ZodType<PageMessage> = z.discriminatedUnion('type', [
     styles: ids,
     files: ids,
     reset: ids,
+    anew: ids.optional(),
+    isBroken: z.boolean().optional(),
     applyMs: z.number(),
     notes: ids,
     stages: z.array(z.tuple([text, z.number()])).max(20),

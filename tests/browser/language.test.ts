@@ -5,9 +5,11 @@ import { deepChain, languageCases } from '../support/language-cases.js';
 import { forFolder, outputOf, outputsInNode, programPage, recorder, serveNatively } from '../support/native.js';
 import { Program } from '../support/program.js';
 import { type ProgramFiles, randomProgram } from '../support/random-program.js';
+import { restyle, styles } from '../support/restyle.js';
+import { full } from '../support/sizes.js';
 import { Workspace } from '../support/workspace.js';
 
-const seeds = Array.from({ length: Number(process.env.PROGRAMS ?? 500) }, (_, index) => index + 1);
+const seeds = Array.from({ length: Number(process.env.PROGRAMS ?? full(210, 500)) }, (_, index) => index + 1);
 
 let browser: Browser;
 beforeAll(async () => {
@@ -75,8 +77,9 @@ function firstDifference(expected: string[], actual: string[]): string {
     : `expected ${expected.slice(at, at + 2).join(' | ')}, got ${actual.slice(at, at + 2).join(' | ')}`;
 }
 
-test(`${seeds.length} random programs say the same here, natively in Chromium, and in Node.js`, async () => {
-  expect(await differences(Object.fromEntries(seeds.map((seed) => [`p${seed}`, randomProgram(seed)])))).toEqual([]);
+test(`${seeds.length} random programs in ${styles.length} styles say the same here, natively in Chromium, and in Node.js`, async () => {
+  const styled = (seed: number) => restyle(randomProgram(seed), styles[seed % styles.length]!, seed);
+  expect(await differences(Object.fromEntries(seeds.map((seed) => [`p${seed}`, styled(seed)])))).toEqual([]);
 }, 300_000);
 
 test('a chain of 5,000 imports runs', async () => {

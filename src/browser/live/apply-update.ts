@@ -14,7 +14,14 @@ import {
   removeModule,
   targetsOf,
 } from '../runtime/records.js';
-import { exportsComponents, exportsSameKinds, isComponentExport, refreshComponents } from '../runtime/refresh.js';
+import {
+  exportsComponents,
+  exportsSameKinds,
+  isComponentExport,
+  refreshComponents,
+  takeRegistered,
+  vanishedComponents,
+} from '../runtime/refresh.js';
 import { namespaceOf } from '../runtime/resolve-export.js';
 import { collectDefinitions, isEntry } from '../runtime/runtime.js';
 import { arrangeSheets, ensureSheetsBelow, hasFailedSheets, isLateRoot, removeSheet, swapSheets } from '../runtime/sheets.js';
@@ -30,6 +37,12 @@ export interface Applied {
   files: string[];
   /** Components whose state starts anew. */
   reset: string[];
+  /** Modules among those that ran again whose own variables start anew: they hold more than components. */
+  anew: string[];
+  /** Components failed while they rendered, so that their library has thrown their state away. */
+  isBroken: boolean;
+  /** Sheets that were replaced. */
+  restyled: string[];
   /** What the user should know. */
   notes: string[];
   /** What it was doing how long, one after another, in milliseconds. */
@@ -67,7 +80,17 @@ export async function applyUpdate(update: UpdateMessage): Promise<Applied> {
   }
   await defineNeeded(incoming);
   ended('receive');
-  const applied: Applied = { boundaries: [], ran: [], files: [], reset: [], notes: [], stages };
+  const applied: Applied = {
+    boundaries: [],
+    ran: [],
+    files: [],
+    reset: [],
+    anew: [],
+    isBroken: false,
+    restyled: [],
+    notes: [],
+    stages,
+  };
   let refusal: NeedsReload | undefined;
   setRefusalListener((instance, reason) => {
     refusal = new NeedsReload(reason, [instance.entry.id]);
@@ -78,15 +101,23 @@ export async function applyUpdate(update: UpdateMessage): Promise<Applied> {
   while (plan.rerun.size > 0) plan = await carryOut(plan, { incoming, applied, mayMoveSheets });
   forgetAll(update.removed);
   ended('run');
-  applied.reset = refreshComponents();
+  applied.reset.push(...refreshComponents());
+  applied.anew = applied.ran.filter((id) => keepsNothing(id));
   ended('render');
   applied.files = await replaceFiles(update.files);
-  await sheets;
+  applied.restyled = await sheets;
   // Walks all modules of the page, which most saves have no reason for.
   if (mayMoveSheets) await arrangeSheets();
   ended('styles and files');
   if (refusal) throw refusal;
   return applied;
+}
+
+/** Whether a module that ran again has lost what it held: it isn't only components, and hands nothing on to its next run. */
+function keepsNothing(id: string): boolean {
+  const entry = registry.get(id);
+  const instance = entry?.instance;
+  return instance !== undefined && !takesAsComponents(instance) && Object.keys(entry!.state ?? {}).length === 0;
 }
 
 /** Takes down how long it is since the last stage ended. */
@@ -236,6 +267,7 @@ async function sheetsBelow(roots: string[], plan: Plan): Promise<void> {
 /** Replaces the planned modules and runs them. Returns what has to follow, where a module no longer takes its own update. */
 async function carryOut(plan: Plan, { incoming, applied, mayMoveSheets }: Work): Promise<Plan> {
   const old = new Map<string, Instance>();
+  const components = new Map<string, ReadonlySet<string>>();
   for (const id of plan.rerun.keys()) {
     const instance = registry.get(id)?.instance;
     if (instance) old.set(id, instance);
@@ -247,12 +279,14 @@ async function carryOut(plan: Plan, { incoming, applied, mayMoveSheets }: Work):
     const definition = incoming.get(id);
     if (definition) defineModule(id, definition);
     delete registry.get(id)!.instance;
+    components.set(id, takeRegistered(id));
   }
   const inOrder = (ids: Iterable<string>) => [...ids].sort((a, b) => (old.get(a)?.order ?? 0) - (old.get(b)?.order ?? 0));
   const roots = inOrder(new Set([...plan.takers, ...plan.takenBy.keys()]));
   // Looks through everything below, where most saves bring no sheet.
   if (mayMoveSheets) await sheetsBelow(roots, plan);
   await runAgain(roots, old, plan);
+  for (const [id, names] of components) applied.reset.push(...vanishedComponents(id, names));
   applied.ran.push(...[...old.keys()].filter((id) => registry.get(id)?.instance));
   runCallbacks(plan, old, inOrder);
   const next: string[] = [];

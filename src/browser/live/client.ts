@@ -209,10 +209,12 @@ export class LiveClient {
     if (!(await withinTime(entriesSettled(), longestStartMs))) return this.#reload('the page was still starting', update.id);
     const from = performance.now();
     this.#errors.updating();
+    const errors = this.#errors.count;
     try {
       const applied = await applyInTime(update);
+      applied.isBroken = this.#errors.count > errors && applied.ran.length > 0;
       const applyMs = performance.now() - from;
-      this.#send({ type: 'applied', update: update.id, ...applied, styles: update.styles.map(({ id }) => id), applyMs });
+      this.#send({ type: 'applied', update: update.id, ...applied, styles: applied.restyled, applyMs });
       // What failed before has run again and is told again if it failed again: that message comes after this one.
       if (applied.ran.length > 0) this.#failures = [];
       this.#showProblems();
@@ -223,10 +225,14 @@ export class LiveClient {
     }
   }
 
-  #log({ changed, styles }: UpdateMessage, { files, reset, notes }: Applied, applyMs: number): void {
-    const names = [...changed, ...styles.map(({ id }) => id), ...files];
+  #log({ changed }: UpdateMessage, { files, reset, notes, restyled, isBroken }: Applied, applyMs: number): void {
+    const names = [...changed, ...restyled, ...files];
     if (names.length === 0) return;
-    const state = reset.length > 0 ? `; state starts anew in ${reset.join(', ')}` : '';
+    const state = isBroken
+      ? '; something failed on the way, so state may be lost'
+      : reset.length > 0
+        ? `; state starts anew in ${reset.join(', ')}`
+        : '';
     console.info(
       `Vine Spark: updated ${names.join(', ')} in ${applyMs.toFixed(0)} ms${state}${notes.map((note) => `; ${note}`).join('')}`,
     );

@@ -16,6 +16,8 @@ export class PageErrors {
   /** Texts of errors that came by themselves: they don't come from an update that they happen to follow. */
   readonly #known = new Set<string>();
   readonly #seen = new WeakSet<object>();
+  /** How many errors nothing caught so far. */
+  count = 0;
   #isUpdating: boolean;
   #timer: ReturnType<typeof setTimeout> | undefined;
 
@@ -63,6 +65,7 @@ export class PageErrors {
     // React reports some errors twice.
     if (isError && this.#seen.has(error)) return;
     if (isError) this.#seen.add(error);
+    this.count++;
     const message = isError ? `${error.name}: ${error.message}` : text;
     const isStart = isError && startErrors.has(error);
     const isFromUpdate = this.#isUpdating && !this.#known.has(message);

@@ -40,12 +40,31 @@ function preactRefresh(): PreactRefresh | undefined {
   return (globalThis as { __PREFRESH__?: PreactRefresh }).__PREFRESH__;
 }
 
+/** Names under which a module's components were registered in its last run. */
+const registeredNames = new Map<string, Set<string>>();
+
+/** Forgets which components a module registered, since it runs again. Returns their names. */
+export function takeRegistered(id: string): ReadonlySet<string> {
+  const names = registeredNames.get(id);
+  registeredNames.delete(id);
+  return names ?? new Set();
+}
+
+/** Those of some components that a module registers no more: whatever stands in their places has a state of its own. */
+export function vanishedComponents(id: string, before: ReadonlySet<string>): string[] {
+  const now = registeredNames.get(id);
+  return [...before].filter((name) => /^[A-Z]\w*$/.test(name) && !now?.has(name));
+}
+
 /** Gives a component of a module the identity by which its next version is recognised. */
 export function registerComponent(component: unknown, name: string, { entry, definition }: Instance): void {
   // React takes for granted that a lazy component stays what it once loaded and never asks again. If the module imports
   // other modules now, what was lazy is another component.
   const targets = isLazyComponent(component) ? Object.values(definition.edges.dynamic ?? {}).map(({ id }) => id) : [];
   const identity = [entry.id, name, ...targets].join(' ');
+  const names = registeredNames.get(entry.id);
+  if (names) names.add(name);
+  else registeredNames.set(entry.id, new Set([name]));
   refreshRuntime?.register(component, identity);
   preactRefresh()?.register(component, identity);
 }

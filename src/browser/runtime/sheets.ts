@@ -8,16 +8,17 @@ const fixed = 'data-spark-fixed';
 /** Marks links whose sheet the server could not give, e.g. because of a problem in the build. They are tried again. */
 const failed = 'data-spark-failed';
 
-/** Puts new versions of style sheets in the places of the old ones, which stay until the new ones are there: nothing flashes. */
-export async function swapSheets(changes: readonly SheetChange[]): Promise<void> {
-  await Promise.all(changes.map(swapSheet));
+/** Puts new versions of style sheets in the places of the old ones, which stay until the new ones are there: nothing flashes. Returns which. */
+export async function swapSheets(changes: readonly SheetChange[]): Promise<string[]> {
+  const swapped = await Promise.all(changes.map(async (change) => ((await swapSheet(change)) ? [change.id] : [])));
+  return swapped.flat();
 }
 
-async function swapSheet({ id, url }: SheetChange): Promise<void> {
-  const links = linksOf(id);
+/** Returns whether there was something to replace. */
+async function swapSheet({ id, url }: SheetChange): Promise<boolean> {
+  const links = linksOf(id).filter((link) => link.getAttribute('href') !== url || link.hasAttribute(failed));
   await Promise.all(
     links.map(async (link) => {
-      if (link.getAttribute('href') === url && !link.hasAttribute(failed)) return;
       const fresh = copyOf(link);
       fresh.href = url;
       link.after(fresh);
@@ -26,6 +27,7 @@ async function swapSheet({ id, url }: SheetChange): Promise<void> {
       link.remove();
     }),
   );
+  return links.length > 0;
 }
 
 /** Modules that dynamic imports asked for. */

@@ -85,6 +85,10 @@ export interface AppliedMessage {
   files: string[];
   /** Components whose state starts anew, because their hooks changed or React can't keep it. */
   reset: string[];
+  /** Modules that ran again and whose own variables start anew. */
+  anew?: string[];
+  /** Something failed while the update was applied, so that state may be lost. */
+  isBroken?: boolean;
   applyMs: number;
   /** What the page was doing how long, one after another, in milliseconds. */
   stages: [name: string, ms: number][];
