@@ -3,6 +3,7 @@ import { Command } from 'commander';
 import pc from 'picocolors';
 import { PackageFiles } from '../core/resolve/package-json.js';
 import { decoded, ownPrefix } from '../core/urls.js';
+import { tryToConnect } from '../forward/backend-states.js';
 import { normalPath } from '../forward/request-path.js';
 import { type CompiledRule, compileRule, findRule, targetPath } from '../forward/rule.js';
 import { DiskFiles, statNow } from '../project/disk-files.js';
@@ -33,7 +34,7 @@ export function checkCommand(
     .action(async (page: string | undefined, options: CheckOptions) => {
       const { url, ...line } = options;
       const settings = await effectiveSettings(process.cwd(), { ...line, ...(page === undefined ? {} : { page }) });
-      for (const row of explain(settings, options)) process.stdout.write(`${row}\n`);
+      for (const row of await explain(settings, options)) process.stdout.write(`${row}\n`);
     });
 }
 
@@ -43,7 +44,7 @@ function parseHeader(text: string, before: [string, string][] = []): [string, st
 }
 
 /** Who answers, and every rule with why it is or isn't the one. */
-function explain(settings: EffectiveSettings, { url, method, header = [] }: CheckOptions): string[] {
+async function explain(settings: EffectiveSettings, { url, method, header = [] }: CheckOptions): Promise<string[]> {
   const path = normalPath(url);
   const query = { path, method: method.toUpperCase(), headers: Object.fromEntries(header) };
   const rules = settings.forward.map(compileRule);
@@ -51,12 +52,15 @@ function explain(settings: EffectiveSettings, { url, method, header = [] }: Chec
   const missing = findRule(rules, query, 'missing');
   const own = first ? undefined : frontEnd(settings, path, query.method);
   const winner = first ?? (own === undefined ? missing : undefined);
+  const failure = winner && (await tryToConnect(winner.to));
   const rows = [`${pc.bold(`${query.method} ${path}`)}  ${winner ? toBackend(winner, url) : pc.green(own ?? 'nobody: 404')}`];
   for (const rule of rules) {
     const specificity = rule.specificity(query);
     const why =
       rule === winner
-        ? pc.green('answers')
+        ? failure === undefined
+          ? pc.green('answers')
+          : pc.red(`is the one for it, but does not answer (${failure})`)
         : specificity === undefined
           ? `is not for it: ${whyNot(rule, query)}`
           : rule.when === 'missing' && winner !== rule

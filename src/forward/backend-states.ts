@@ -98,7 +98,7 @@ export class BackendStates {
 }
 
 /** Connects and hangs up. Returns what it failed with. */
-function tryToConnect({ hostname, port, socketPath }: Target): Promise<string | undefined> {
+export function tryToConnect({ hostname, port, socketPath }: Target): Promise<string | undefined> {
   return new Promise((resolve) => {
     const socket = connect(socketPath === undefined ? { host: hostname, port } : { path: socketPath });
     const settle = (code: string | undefined) => {

@@ -215,7 +215,8 @@ export class GraphBuilder {
     if (id.startsWith(standInPrefix)) return loader.standIn(id.slice(standInPrefix.length));
     const isChecked = this.#script(id)?.isChecked ?? false;
     const inline = pages.inlineText(id);
-    if (inline !== undefined) return loader.script(id, inline, { hash: contentHash(inline), isChecked });
+    if (inline !== undefined)
+      return pages.placedInPage(id, await loader.script(id, inline, { hash: contentHash(inline), isChecked }));
     const from = trace.now();
     const file = files.load(id);
     if (!file) return { problems: [files.problemOf(id)] };

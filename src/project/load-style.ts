@@ -13,13 +13,15 @@ export interface StyleLoaderOptions {
   resolver: Resolver;
   compiler: StyleCompiler;
   installCommand: string;
+  /** Told what the user should know of a sheet, though it's made. */
+  onWarning(id: string, warning: Problem): void;
 }
 
 /** Takes a style sheet from its source to CSS with resolved references. */
 export async function loadStyle(
   id: string,
   source: string,
-  { paths, resolver, compiler, installCommand }: StyleLoaderOptions,
+  { paths, resolver, compiler, installCommand, onWarning }: StyleLoaderOptions,
 ): Promise<Loaded> {
   const file = paths.fileOf(id);
   const compiled = await compiler.compile(id, file, source);
@@ -44,6 +46,14 @@ export async function loadStyle(
       problems.push(
         problemAt(place, explainFailure(resolution.failure, reference.specifier, { root: paths.root, installCommand })),
       );
+    }
+    if ('failure' in resolution && reference.kind === 'file' && resolution.failure.reason === 'file-missing') {
+      const start = Math.max(0, source.indexOf(reference.specifier));
+      const { message, hint } = explainFailure(resolution.failure, reference.specifier, { root: paths.root, installCommand });
+      const place = { file: id, text: source, start, end: start + reference.specifier.length };
+      // One from the root may be a backend's.
+      if (!reference.specifier.startsWith('/'))
+        onWarning(id, problemAt(place, { code: 'file-missing', message, ...(hint ? { hint } : {}) }));
     }
     return undefined;
   });

@@ -91,6 +91,8 @@ export class ModuleLoader {
     const adapter = this.#options.adapters.find(({ files }) => id.search(files) !== -1);
     if (adapter) return this.#adapted(id, content.toString(), adapter, version);
     const kind = kindOfFile(id);
+    const foreign = kind === 'asset' || kind === undefined ? undefined : notText(id, content.toString());
+    if (foreign) return { problems: [foreign] };
     if (kind === 'style') return loadStyle(id, content.toString(), this.#options);
     if (kind === 'json') return this.#json(id, content.toString());
     if (kind === 'script') return this.script(id, content.toString(), version);
@@ -294,6 +296,20 @@ export class ModuleLoader {
     const place = { file: fileOfId(id), text: source, start: mistake.at };
     return { problems: [problemAt(place, { code: 'syntax-error', message: `This is no JSON: ${mistake.why}.` })] };
   }
+}
+
+/** What keeps bytes from being read as text. */
+function notText(id: string, text: string): Problem | undefined {
+  const start = text.slice(0, 2000);
+  if (!start.includes('\0')) return undefined;
+  const isUtf16 = /^\ufffd\ufffd/.test(start) || (start.match(/[\x20-\x7e]\0|\0[\x20-\x7e]/g)?.length ?? 0) > start.length / 4;
+  return {
+    code: 'file-unreadable',
+    severity: 'error',
+    file: id,
+    message: `${id} is no text in UTF-8: ${isUtf16 ? 'it is written in UTF-16' : 'it holds binary data'}.`,
+    hint: isUtf16 ? 'Save it as UTF-8.' : 'If it is meant to be used by its URL, give it the extension of what it is.',
+  };
 }
 
 function foreignKind(id: string): Problem {

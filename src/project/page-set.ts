@@ -1,6 +1,7 @@
 import { dirname, resolve } from 'node:path';
 import type { Files } from '../core/files.js';
-import type { Problem } from '../core/problem.js';
+import { lineStarts } from '../core/line-index.js';
+import { type Problem, problemAt } from '../core/problem.js';
 import { explainRefusal } from '../core/resolve/explain-failure.js';
 import type { Resolver } from '../core/resolve/resolver.js';
 import { realPathNow } from './disk-files.js';
@@ -92,6 +93,26 @@ export class PageSet {
     return this.all()
       .find(({ inline }) => inline.has(id))
       ?.inline.get(id);
+  }
+
+  /** What is wrong with a script that stands in a page, at its place in the HTML: it has no file of its own. */
+  placedInPage<T extends object>(entry: string, loaded: T | { problems: Problem[] }): T | { problems: Problem[] } {
+    const page = this.all().find(({ inline }) => inline.has(entry));
+    if (!('problems' in loaded) || !page) return loaded;
+    const text = page.inline.get(entry)!;
+    const at = page.inlineStarts.get(entry) ?? 0;
+    const problems = loaded.problems.map((problem) => {
+      if (problem.file !== entry || !problem.position) return problem;
+      const start = at + (lineStarts(text)[problem.position.line - 1] ?? 0) + problem.position.column;
+      const mark = problem.frame?.find(({ mark: found }) => found)?.mark;
+      const width = mark ? mark.to - mark.from : 1;
+      return {
+        ...problem,
+        ...problemAt({ file: page.id, text: page.text, start, end: start + width }, problem),
+        severity: problem.severity,
+      };
+    });
+    return { ...loaded, problems };
   }
 
   #hasImports(id: string): boolean {

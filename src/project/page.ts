@@ -16,6 +16,8 @@ export interface Page {
   runs: { element: Span; entry: string }[];
   /** Text of the scripts that stand in the page, by their entry id. */
   inline: Map<string, string>;
+  /** Where those texts begin in the page. */
+  inlineStarts: Map<string, number>;
   /** Ids of scripts that are no modules, by place in `parts.classic`. */
   classic: (string | undefined)[];
   /** What the user should know. */
@@ -43,6 +45,7 @@ export function openPage(id: string, text: string, { paths, resolver, installCom
     parts,
     runs: [],
     inline: new Map(),
+    inlineStarts: new Map(),
     classic: [],
     notes: [],
     styles: [],
@@ -70,10 +73,11 @@ export function openPage(id: string, text: string, { paths, resolver, installCom
     );
     return undefined;
   };
-  for (const { specifier, text: content, element } of parts.scripts) {
+  for (const { specifier, text: content, textStart, element } of parts.scripts) {
     if (specifier === undefined) {
       const entry = `${dirname(id) === '.' ? '' : `${dirname(id)}/`}${id.split('/').at(-1)}.${page.inline.size + 1}.js`;
       page.inline.set(entry, content ?? '');
+      page.inlineStarts.set(entry, textStart ?? element.start);
       page.runs.push({ element, entry });
       continue;
     }

@@ -213,7 +213,11 @@ export class Project extends TypedEvents<ProjectEvents> {
       ...this.#pages.all().flatMap(({ problems }) => problems),
       ...this.#builder.problems,
     ];
-    return all.map((problem) => this.#withChain(problem)).sort(byUse);
+    // One mistake in a partial is one, however many sheets use it.
+    const once = new Map(
+      all.map((problem) => [`${problem.code} ${problem.file} ${JSON.stringify(problem.position)} ${problem.message}`, problem]),
+    );
+    return [...once.values()].map((problem) => this.#withChain(problem)).sort(byUse);
   }
 
   /** The pages by id. */

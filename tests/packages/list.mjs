@@ -68,12 +68,12 @@ export const packages = [
     expected: /Gull.*Hold/s,
   },
   {
-    name: 'primereact',
+    name: '@blueprintjs/core',
     kind: 'component library',
     file: 'main.jsx',
     text: react(
-      `import { Button } from 'primereact/button';\nimport { DataTable } from 'primereact/datatable';\nimport { Column } from 'primereact/column';`,
-      `<><DataTable value={[{ ferry: 'Gull' }]}><Column field="ferry" header="Ferry" /></DataTable><Button label="Hold" /></>`,
+      `import '@blueprintjs/core/lib/css/blueprint.css';\nimport { Button, Card, HTMLTable, InputGroup } from '@blueprintjs/core';`,
+      `<Card><InputGroup /><HTMLTable><tbody><tr><td>Gull</td></tr></tbody></HTMLTable><Button text="Hold" /></Card>`,
     ),
     expected: /Gull.*Hold/s,
   },
@@ -119,7 +119,7 @@ export const packages = [
     name: 'monaco-editor',
     kind: 'editor with workers',
     file: 'main.js',
-    text: `import * as monaco from 'monaco-editor';\nself.MonacoEnvironment = { getWorker: () => new Worker(new URL('monaco-editor/esm/vs/editor/editor.worker.js', import.meta.url), { type: 'module' }) };\nconst editor = monaco.editor.create(document.getElementById('app'), { value: 'const tide = 4;', language: 'javascript' });\nawait new Promise((resolve) => setTimeout(resolve, 800));\nglobalThis.said = editor.getValue() + monaco.languages.getLanguages().length;\n`,
+    text: `import * as monaco from 'monaco-editor';\nself.MonacoEnvironment = { getWorker: () => new Worker(new URL('monaco-editor/editor/editor.worker.js', import.meta.url), { type: 'module' }) };\nconst editor = monaco.editor.create(document.getElementById('app'), { value: 'const tide = 4;', language: 'javascript' });\nawait new Promise((resolve) => setTimeout(resolve, 800));\nglobalThis.said = editor.getValue() + monaco.languages.getLanguages().length;\n`,
     expected: /const tide = 4;\d+/,
   },
   {
@@ -145,15 +145,15 @@ export const packages = [
     expected: /all quiet/,
   },
   {
-    name: 'lexical',
-    with: ['@lexical/react'],
+    name: 'slate-react',
+    with: ['slate', 'slate-dom'],
     kind: 'editor',
     file: 'main.jsx',
     text: react(
-      `import { LexicalComposer } from '@lexical/react/LexicalComposer';\nimport { PlainTextPlugin } from '@lexical/react/LexicalPlainTextPlugin';\nimport { ContentEditable } from '@lexical/react/LexicalContentEditable';\nimport { LexicalErrorBoundary } from '@lexical/react/LexicalErrorBoundary';`,
-      `<LexicalComposer initialConfig={{ namespace: 'log', onError: console.error }}><PlainTextPlugin contentEditable={<ContentEditable />} placeholder={<p>log</p>} ErrorBoundary={LexicalErrorBoundary} /></LexicalComposer>`,
+      `import { createEditor } from 'slate';\nimport { Slate, Editable, withReact } from 'slate-react';\nconst editor = withReact(createEditor());`,
+      `<Slate editor={editor} initialValue={[{ type: 'paragraph', children: [{ text: 'all quiet' }] }]}><Editable /></Slate>`,
     ),
-    expected: /log/,
+    expected: /all quiet/,
   },
   {
     name: 'three',

@@ -1,4 +1,5 @@
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
+import { Backend } from '../support/backend.js';
 import { Program, runProgram } from '../support/program.js';
 import { Workspace } from '../support/workspace.js';
 
@@ -108,8 +109,9 @@ test('a folder without pages says so', async () => {
 });
 
 test('check says who answers a path, and why', async () => {
+  const backend = await Backend.start((_, response) => response.end());
   const rules = `export default { forward: [
-    { paths: ['/api'], to: 'http://127.0.0.1:8464', path: { drop: '/api' } },
+    { paths: ['/api'], to: '${backend.origin}', path: { drop: '/api' } },
     { paths: ['/api'], to: 'http://127.0.0.1:8465', methods: ['POST'] },
     { paths: ['/**'], to: 'http://127.0.0.1:8466', when: 'missing' },
   ] };`;
@@ -120,11 +122,13 @@ test('check says who answers a path, and why', async () => {
   });
   const check = async (...args: string[]) => (await runProgram(workspace.root, ['check', 'index.html', '--url', ...args])).stdout;
   expect(await check('/api/x?y=1')).toMatch(
-    /^GET \/api\/x {2}the backend http:\/\/127\.0\.0\.1:8464, asked for \/x\?y=1, by the rule for \/api\n.*8464 {2}answers\n.*8465 {2}is not for it: its methods are POST\n.*8466 \(when missing\) {2}comes last/,
+    /^GET \/api\/x {2}the backend http:\/\/127\.0\.0\.1:\d+, asked for \/x\?y=1, by the rule for \/api\n.*:\d+ {2}answers\n.*8465 {2}is not for it: its methods are POST\n.*8466 \(when missing\) {2}comes last/,
   );
   expect(await check('/api/x', '--method', 'post')).toContain('8465, asked for /api/x');
   expect(await check('/gull.svg')).toContain('the file');
   expect(await check('/berths/3')).toContain('the page index.html, for browsers that ask for HTML');
   expect(await check('/berths.json')).toContain('the backend http://127.0.0.1:8466');
+  await backend.close();
+  expect(await check('/api/x')).toContain('is the one for it, but does not answer (ECONNREFUSED)');
   workspace.dispose();
 });

@@ -66,7 +66,7 @@ export class PageErrors {
     if (isError && this.#seen.has(error)) return;
     if (isError) this.#seen.add(error);
     this.count++;
-    const message = isError ? `${error.name}: ${error.message}` : text;
+    const message = describeThrown(error, text);
     const isStart = isError && startErrors.has(error);
     const isFromUpdate = this.#isUpdating && !this.#known.has(message);
     if (!isFromUpdate && this.#known.size < mostKnown) this.#known.add(message);
@@ -77,6 +77,27 @@ export class PageErrors {
       during: isStart ? 'start' : isFromUpdate ? 'update' : 'life',
       pieces: pieceTags,
     });
+  }
+}
+
+/** What was thrown, as text: an error with what caused it, an object with what it holds. */
+function describeThrown(thrown: unknown, text: string): string {
+  if (thrown instanceof Error) {
+    const { cause } = thrown;
+    const because =
+      cause === undefined || cause === thrown
+        ? ''
+        : ` (cause: ${cause instanceof Error ? `${cause.name}: ${cause.message}` : shown(cause)})`;
+    return `${thrown.name}: ${thrown.message}${because}`;
+  }
+  return typeof thrown === 'object' && thrown !== null ? shown(thrown) : text;
+}
+
+function shown(value: unknown): string {
+  try {
+    return JSON.stringify(value)?.slice(0, 500) ?? String(value);
+  } catch {
+    return String(value); // it holds itself
   }
 }
 

@@ -45,8 +45,9 @@ export function analyseModule(input: AnalysisInput): Analysis {
     ...emptyExportEdits(tree, input.text),
     ...topLevelArguments(tree),
     ...htmlCommentEdits(tree, input.text),
-    ...assignmentEdits(variables, parents, input),
+    // In this order: what is read may end where what is assigned does, and is inside of it.
     ...(input.isChecked ? checkedReadEdits(variables, parents, input) : []),
+    ...assignmentEdits(variables, parents, input),
   ];
   return { isAsync: hasTopLevelAwait(tree), edits, importWrites: findImportWrites(variables, input) };
 }

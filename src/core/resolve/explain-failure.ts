@@ -1,4 +1,5 @@
 import { basename, dirname, join, relative } from 'node:path';
+import { nearMiss } from '../near-miss.js';
 import type { Problem } from '../problem.js';
 import type { Failure } from './resolver.js';
 
@@ -56,7 +57,7 @@ export function explainFailure(
         message: failure.subpath
           ? `The package '${failure.packageName}' does not offer './${failure.subpath}'.`
           : `The package '${failure.packageName}' has no file to import.`,
-        hint: 'Look at "exports", "module" and "main" in its package.json: the path must be listed there and its file must exist.',
+        hint: entryHint(failure),
       };
     case 'builtin':
       return {
@@ -73,6 +74,16 @@ export function explainFailure(
         hint: 'Names that start with # are looked up in "imports" of the nearest package.json.',
       };
   }
+}
+
+function entryHint({ subpath, offers, isListed }: Extract<Failure, { reason: 'entry-missing' }>): string {
+  if (isListed)
+    return 'Its package.json lists the path, but the file behind it is not there: install the package anew, or build it.';
+  const wanted = subpath ? `./${subpath}` : '.';
+  const guess = offers && nearMiss(wanted, offers);
+  if (offers && offers.length > 0)
+    return `${guess ? `Did you mean '${guess}'? ` : ''}It offers ${offers.slice(0, 8).join(', ')}${offers.length > 8 ? ` and ${offers.length - 8} more` : ''}.`;
+  return 'Look at "exports", "module" and "main" in its package.json: the path must be listed there and its file must exist.';
 }
 
 /** Says why a file that is there is not read. */

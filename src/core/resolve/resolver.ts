@@ -12,7 +12,8 @@ export type Failure =
   /** `similar` is a file beside it with nearly that name; `isCase`: only upper and lower case differ. */
   | { reason: 'file-missing'; tried: string; similar?: string; isCase?: boolean }
   | { reason: 'package-missing'; packageName: string }
-  | { reason: 'entry-missing'; packageName: string; subpath: string }
+  /** `offers` are the paths that the package lists; `isListed`: this one is among them, but its file isn't there. */
+  | { reason: 'entry-missing'; packageName: string; subpath: string; offers?: string[]; isListed?: boolean }
   | { reason: 'builtin'; name: string }
   | { reason: 'internal-missing'; specifier: string }
   /** There is a file, but not one to be read; `file` is its path with all links followed. */
@@ -192,12 +193,16 @@ class Search {
 
   /** What a name means: one that the project maps, a package, or a name of the package itself. */
   #elsewhere(bare: string, folder: string): Resolution {
-    for (const candidate of this.#options.mapped(bare, folder)) {
+    const candidates = this.#options.mapped(bare, folder);
+    for (const candidate of candidates) {
       const found = this.#file(candidate) ?? this.#folder(candidate);
       if (found) return this.#done(found);
     }
-    if (bare.startsWith('#')) return this.#internal(bare, folder);
-    return this.#bare(bare, folder);
+    const resolution = bare.startsWith('#') ? this.#internal(bare, folder) : this.#bare(bare, folder);
+    const isLost = 'failure' in resolution && resolution.failure.reason === 'package-missing';
+    // The project's own mapping has a place for it: that is where it's missing, and no package of that name.
+    const [tried] = candidates;
+    return isLost && tried !== undefined ? this.#fail({ reason: 'file-missing', tried, ...this.#similar(tried) }) : resolution;
   }
 
   #done(found: string): Resolution {
@@ -326,7 +331,7 @@ class Search {
   #inPackage(description: PackageJson, packageName: string, subpath: string): Resolution {
     if (description.exports !== undefined && description.exports !== null) {
       const target = this.#conditional(() => resolveExports(description as never, subpath || '.', this.#conditions()));
-      if (!target) return this.#fail({ reason: 'entry-missing', packageName, subpath });
+      if (!target) return this.#fail({ reason: 'entry-missing', packageName, subpath, offers: offersOf(description.exports) });
       return this.#exported(join(description.folder, target), packageName, subpath);
     }
     if (subpath) return this.#path(join(description.folder, subpath), description.folder, `./${subpath}`);
@@ -344,7 +349,7 @@ class Search {
     const target = mapped ?? path;
     if (this.#exists(target)) return this.#done(target);
     const source = this.#file(target);
-    return source ? this.#done(source) : this.#fail({ reason: 'entry-missing', packageName, subpath });
+    return source ? this.#done(source) : this.#fail({ reason: 'entry-missing', packageName, subpath, isListed: true });
   }
 
   #internal(specifier: string, folder: string): Resolution {
@@ -369,6 +374,12 @@ class Search {
       return undefined; // the package throws for paths that a package doesn't export; the caller says so with the place
     }
   }
+}
+
+/** The paths that `exports` lists, as they are imported. */
+function offersOf(exports: unknown): string[] {
+  const keys = typeof exports === 'object' && exports !== null && !Array.isArray(exports) ? Object.keys(exports) : [];
+  return keys.filter((key) => key.startsWith('.') && key !== './package.json');
 }
 
 /** The file that stands for a package without `exports`. */
