@@ -1,3 +1,5 @@
+import { readFileSync } from 'node:fs';
+import { basename, join } from 'node:path';
 import { Command, InvalidArgumentError } from 'commander';
 import { lanes, noTrace } from '../core/trace.js';
 import { parseTarget } from '../forward/target.js';
@@ -126,6 +128,7 @@ export async function serve({ version, page, options }: ServeRequest): Promise<v
   });
   const report = {
     version,
+    project: projectName(settings.root),
     url: server.url,
     port: server.boundPort,
     forwards: server.forwarder.rules.map(({ label, to }) => ({ label, origin: to.label })),
@@ -167,6 +170,17 @@ async function openBrowser(url: string, reporter: Reporter): Promise<void> {
   } catch (error) {
     reporter.note(`no browser could be opened: ${error instanceof Error ? error.message : String(error)}`);
   }
+}
+
+/** What package.json calls the project, or what its folder is called. */
+function projectName(root: string): string {
+  try {
+    const { name } = JSON.parse(readFileSync(join(root, 'package.json'), 'utf8')) as { name?: unknown };
+    if (typeof name === 'string' && name !== '') return name;
+  } catch {
+    // It has none, or one that can't be read, which others tell.
+  }
+  return basename(root);
 }
 
 function parsePort(value: string): number {

@@ -58,7 +58,7 @@ test.each([false, true])(
         waiting.add(look);
         look();
       });
-    await until(/ready|"ready"/);
+    await until(/read in|"ready"/);
     const url = /http:\/\/localhost:\d+\//.exec(out)![0];
     const { key } = (await (await fetch(`${url}~spark/session`)).json()) as { key: string };
     const socket = new WebSocket(

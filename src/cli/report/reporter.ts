@@ -8,6 +8,8 @@ import type { LivePage } from '../../server/live-channel.js';
 /** What the reporter is told when pages can be asked for. */
 export interface ListeningReport {
   version: string;
+  /** The project's own name, or that of its folder. */
+  project: string;
   url: string;
   /** The port that was wanted, if another had to be taken. */
   wantedPort?: number;

@@ -1,11 +1,13 @@
 import pc from 'picocolors';
 import { shownText } from '../../core/shown-text.js';
+import type { BackendChange } from '../../forward/backend-states.js';
 import type { ExchangeReport } from '../../forward/exchange.js';
 import type { ProjectUpdate } from '../../project/update-maker.js';
 import { type EditorUrl, problemText } from './problem-text.js';
 import type { ListeningReport, PageReport, Reporter } from './reporter.js';
 
-const column = 10;
+/** Columns of the values at the start. */
+const valueWidth = 39;
 
 /** Lines for people: what stands after the start, then one line a save. `editorUrl` makes links of places. */
 export function terminalReporter(write: (text: string) => void, editorUrl?: EditorUrl): Reporter {
@@ -14,6 +16,8 @@ export function terminalReporter(write: (text: string) => void, editorUrl?: Edit
   const explained = new Set<string>();
   /** What happens while the rows of the start are not complete stands below them. */
   let early: string[] | undefined;
+  /** What is known of backends. */
+  const states = new Map<string, BackendChange>();
   const told = (text: string) => {
     if (early) early.push(text);
     else line(text);
@@ -21,12 +25,15 @@ export function terminalReporter(write: (text: string) => void, editorUrl?: Edit
   const event = (text: string) => told(`  ${pc.dim(clock())}  ${text}`);
   return {
     listening(report) {
-      for (const row of listeningRows(report)) line(row);
+      for (const text of [...headRows(report), ...addressRows(report)]) line(text);
       early = [];
     },
-    ready({ notes, modules, ms }) {
-      for (const note of notes) line(row('note', pc.yellow(shownText(note))));
-      line(`${row('ready', `${modules} modules in ${Math.round(ms)} ms`)}\n`);
+    ready({ notes, modules, ms, forwards }) {
+      for (const forward of forwards) line(forwardRow(forward, states.get(forward.origin)));
+      const count = `${modules} module${modules === 1 ? '' : 's'}`;
+      line(row(count, `read in ${duration(ms)}`));
+      for (const note of notes) line(`  ${pc.yellow(shownText(note))}`);
+      line('');
       const waiting = early ?? [];
       early = undefined;
       for (const text of waiting) line(text);
@@ -51,12 +58,16 @@ export function terminalReporter(write: (text: string) => void, editorUrl?: Edit
       event(`${pc.green('the settings changed')} and are in force after ${Math.round(ms)} ms`);
       if (needsRestart.length > 0) event(pc.yellow(`${needsRestart.join(', ')} will count from the next start on`));
     },
-    backend({ backend, isUp, ms, awayMs, code }) {
+    backend(change) {
+      const { backend, isUp, ms, awayMs, code } = change;
+      states.set(backend, change);
+      // The rows of the start say it.
+      if (early) return;
       if (!isUp)
         return event(
           `${pc.bold(backend)}  ${pc.red('does not answer')} ${pc.dim(shownText(code ?? ''))}; requests to it get a page that says so`,
         );
-      const away = awayMs === undefined ? '' : ` after ${seconds(awayMs)} away`;
+      const away = awayMs === undefined ? '' : ` after ${duration(awayMs)} away`;
       event(
         `${pc.bold(backend)}  ${pc.green(awayMs === undefined ? 'answers' : 'is back')}${away}${ms === undefined ? '' : pc.dim(` in ${Math.round(ms)} ms`)}`,
       );
@@ -71,20 +82,38 @@ export function terminalReporter(write: (text: string) => void, editorUrl?: Edit
   };
 }
 
-/** A row of the start: what it is about, and what there is. */
-function row(name: string, text: string): string {
-  return `  ${pc.dim(name.padEnd(column))}${text}`;
+/** A row of the start: a value, and what it is. */
+function row(value: string, what: string, width = value.length): string {
+  return `  ${value}${' '.repeat(Math.max(2, valueWidth - width))}${pc.dim(what)}`;
 }
 
-function listeningRows({ version, url, wantedPort, port, forwards, routes, settingsFile }: ListeningReport): string[] {
-  const rows = ['', `  ${pc.bold(pc.green('Vine Spark'))} ${version}`, '', row('page', pc.bold(url))];
+function headRows({ project, version }: ListeningReport): string[] {
+  const name = shownText(project);
+  return ['', row(pc.bold(name), `Vine Spark ${version}`, name.length), ''];
+}
+
+/** Addresses, and what stands in force beside the defaults. */
+function addressRows({ url, wantedPort, port, routes, settingsFile }: ListeningReport): string[] {
+  const rows = [row(pc.bold(pc.green(url)), 'the page', url.length)];
   for (const { pattern, page } of routes)
     if (pattern !== '/' && !pattern.includes('*') && pattern !== `/${page}`)
-      rows.push(row('', shownText(`${url}${pattern.slice(1)} `) + pc.dim(shownText(page))));
-  for (const { label, origin } of forwards) rows.push(row('forward', `${label} → ${origin}`));
-  if (settingsFile) rows.push(row('settings', settingsFile));
-  if (wantedPort !== undefined) rows.push(row('port', pc.yellow(`${wantedPort} is in use, so this is ${port}`)));
+      rows.push(row(shownText(`${url}${pattern.slice(1)}`), shownText(page)));
+  if (settingsFile) rows.push(row(shownText(settingsFile), 'the settings'));
+  if (wantedPort !== undefined) rows.push(row(pc.yellow(`${port}`), `the port, since ${wantedPort} is in use`, `${port}`.length));
   return rows;
+}
+
+/** A rule and whether its backend answers, as far as that is known already. */
+function forwardRow({ label, origin }: { label: string; origin: string }, state: BackendChange | undefined): string {
+  const value = shownText(`${label}  →  ${origin}`);
+  if (!state) return row(value, 'is being asked');
+  const { isUp, ms, code } = state;
+  return row(
+    value,
+    isUp
+      ? `answers${ms === undefined ? '' : `, ${Math.round(ms)} ms`}`
+      : pc.red(`does not answer (${shownText(code ?? '')}); requests to it get a page that says so`),
+  );
 }
 
 /** One line where all browsers did the same; else one for each thing that happened. */
@@ -147,12 +176,13 @@ function groupText(group: PageReport[]): string {
 function exchangeText({ rule, method, target, status, failure, headMs, ms, size, isReplayed }: ExchangeReport): string {
   const color = status === undefined || status >= 500 ? pc.red : status >= 400 ? pc.yellow : pc.green;
   const time =
-    headMs !== undefined && ms > 2 * headMs + 50 ? `${Math.round(headMs)} ms, open for ${seconds(ms)}` : `${Math.round(ms)} ms`;
+    headMs !== undefined && ms > 2 * headMs + 50 ? `${Math.round(headMs)} ms, open for ${duration(ms)}` : `${Math.round(ms)} ms`;
   const end = failure === undefined ? '' : ` ${pc.yellow(shownText(failure))}`;
   return `${method.padEnd(7)} ${shownText(target)}  ${color(status === undefined ? 'no answer' : String(status))} ${time} ${pc.dim(bytes(size))}${end} ${pc.dim(isReplayed ? 'from the recording' : `by ${rule.label}`)}`;
 }
 
-function seconds(ms: number): string {
+/** A time for people. */
+function duration(ms: number): string {
   return ms < 1000 ? `${Math.round(ms)} ms` : `${(ms / 1000).toFixed(1)} s`;
 }
 
