@@ -44,6 +44,8 @@ export class LiveClient {
   #queue: Promise<void> = Promise.resolve();
   #hasStarted = false;
   #isReloading = false;
+  /** Something failed while the last update was applied. */
+  #wasBroken = false;
   /** Problems of the build, and errors that updates led to: both show in the panel. */
   #problems: readonly Problem[] = [];
   #failures: readonly Problem[] = [];
@@ -213,6 +215,9 @@ export class LiveClient {
     try {
       const applied = await applyInTime(update);
       applied.isBroken = this.#errors.count > errors && applied.ran.length > 0;
+      // What a failed update has thrown away doesn't come back with the one that mends it.
+      if (this.#wasBroken && applied.ran.length > 0 && !applied.isBroken) applied.reset.push('what had failed');
+      if (applied.ran.length > 0) this.#wasBroken = applied.isBroken;
       const applyMs = performance.now() - from;
       this.#send({ type: 'applied', update: update.id, ...applied, styles: applied.restyled, applyMs });
       // What failed before has run again and is told again if it failed again: that message comes after this one.

@@ -161,7 +161,7 @@ function groupText(group: PageReport[]): string {
     : reset.length > 0
       ? pc.yellow(`, state starts anew in ${shortList(reset)}`)
       : anew.length > 0
-        ? `, ${shortList(anew)} ran again`
+        ? ''
         : ran.length > 0
           ? pc.green(', state kept')
           : '';
@@ -169,7 +169,9 @@ function groupText(group: PageReport[]): string {
   const where = isElsewhere
     ? ` ${pc.dim(`at ${boundaries.length === 1 ? shownText(boundaries[0]!) : `${boundaries.length} modules`}`)}`
     : '';
-  return `${pc.green(how)}${state}${where} in ${browsers} after ${Math.round(slowest)} ms`;
+  // Whose variables start anew, where nothing else of the page does.
+  const again = !isBroken && reset.length === 0 && anew.length > 0 ? `; ${shortList(anew)} ran again` : '';
+  return `${pc.green(how)}${state}${where} in ${browsers} after ${Math.round(slowest)} ms${again}`;
 }
 
 /** One line for a forwarded request: method, path, status, time until the head and in all, size, rule. */
