@@ -1,6 +1,5 @@
 import { join } from 'node:path';
 import { Command } from 'commander';
-import pc from 'picocolors';
 import { PackageFiles } from '../core/resolve/package-json.js';
 import { decoded, ownPrefix } from '../core/urls.js';
 import { tryToConnect } from '../forward/backend-states.js';
@@ -10,6 +9,7 @@ import { DiskFiles, statNow } from '../project/disk-files.js';
 import { FileGate } from '../project/file-gate.js';
 import { looksLikeFile, PageRoutes } from '../server/page-routes.js';
 import { type EffectiveSettings, effectiveSettings } from '../settings/effective.js';
+import { colours as pc } from './report/colours.js';
 
 interface CheckOptions {
   url: string;

@@ -43,7 +43,8 @@ export function demoCommand(version: string): Command {
 /** Copies the demo unless the folder holds it already; installs its packages where they can't be found. */
 function copyDemo(target: string): void {
   if (!existsSync(target) || readdirSync(target).length === 0) {
-    cpSync(source, target, { recursive: true, filter: (path) => !path.includes('node_modules') });
+    // By the path inside of it: the demo of an installed package lies in `node_modules` itself.
+    cpSync(source, target, { recursive: true, filter: (path) => !relative(source, path).includes('node_modules') });
   } else if (!isDemo(target)) {
     throw new VineError({
       code: 'unknown-option',

@@ -1,5 +1,5 @@
 #!/usr/bin/env node
-import { readFileSync } from 'node:fs';
+import { existsSync, readFileSync } from 'node:fs';
 import { Command, CommanderError } from 'commander';
 import { VineError } from '../core/problem.js';
 import { checkCommand } from './check.js';
@@ -26,7 +26,7 @@ async function main(): Promise<void> {
       'A dev server for front-end applications: bundles in memory, updates in place, forwards API paths to your backend.',
     )
     .version(version, '--version', 'print the version')
-    .helpOption('--help', 'print this help')
+    .helpOption('-h, --help', 'print this help')
     .helpCommand(false)
     .showSuggestionAfterError(true);
   program.addCommand(serveCommand(version));
@@ -36,12 +36,19 @@ async function main(): Promise<void> {
     command
       .exitOverride()
       .configureOutput({ writeErr: () => {} })
-      .helpOption('--help', 'print this help');
+      .helpOption('-h, --help', 'print this help');
   try {
     await program.parseAsync();
   } catch (error) {
     process.exitCode = report(error, program);
   }
+}
+
+/** What was meant where a page or a folder stands in the place of a command. */
+function pageHint({ code }: CommanderError): string | undefined {
+  const [word] = process.argv.slice(2).filter((part) => !part.startsWith('-'));
+  if (code !== 'commander.unknownCommand' || word === undefined) return undefined;
+  return /\.html?$/i.test(word) || existsSync(word) ? `To serve it: vine-spark serve ${word}` : undefined;
 }
 
 function report(error: unknown, program: Command): number {
@@ -52,7 +59,7 @@ function report(error: unknown, program: Command): number {
       return 2;
     }
     const [message = '', suggestion] = error.message.replace(/^error: /, '').split('\n');
-    const hint = suggestion?.replace(/^\((.*)\)$/, '$1') ?? 'vine-spark serve --help lists what there is.';
+    const hint = pageHint(error) ?? suggestion?.replace(/^\((.*)\)$/, '$1') ?? 'vine-spark --help lists what there is.';
     printProblem({
       code: 'unknown-option',
       severity: 'error',

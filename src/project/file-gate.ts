@@ -131,15 +131,18 @@ export class FileGate {
 
   /** Whether a link stands for the package that its name says: one installed elsewhere, or one that a package.json lists. */
   #counts(link: string, folder: string): boolean {
-    const { packages } = this.#options;
+    const { packages: descriptions } = this.#options;
     const at = link.lastIndexOf('/node_modules/');
     const [user, name] = [link.slice(0, at), link.slice(at + '/node_modules/'.length)];
     const realUser = realPathNow(user);
-    const isOurs = realUser !== undefined && this.#folders.some((known) => withSlash(realUser).startsWith(known));
-    if (!isOurs || packages.at(folder)?.name !== name) return false;
+    const packages = realUser && withSlash(join(realUser, 'node_modules'));
+    const isOurs = this.#folders.some(
+      (known) => packages?.startsWith(known) || (realUser && withSlash(realUser).startsWith(known)),
+    );
+    if (!isOurs || descriptions.at(folder)?.name !== name) return false;
     if (folder.endsWith(`/node_modules/${name}`)) return true;
     // What an installed package brings along can't lead to sources.
-    return !`${user}/`.includes('/node_modules/') && declares(packages.scopeOf(user), name);
+    return !`${user}/`.includes('/node_modules/') && declares(descriptions.scopeOf(user), name);
   }
 }
 

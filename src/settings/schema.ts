@@ -77,6 +77,7 @@ const forwardRule = z.strictObject({
 
 /** The settings file's schema: every key optional, unknown ones refused. `docs/settings.md` describes the same keys. */
 export const settingsSchema = z.strictObject({
+  $schema: z.string().optional(),
   pages: z.record(path, z.string().min(1)).optional(),
   base: z
     .string()

@@ -1,7 +1,7 @@
-import pc from 'picocolors';
 import { formatCodeFrame } from '../../core/code-frame.js';
 import type { Problem } from '../../core/problem.js';
 import { shownLines, shownText } from '../../core/shown-text.js';
+import { colours as pc } from './colours.js';
 
 /** The URL that opens a place in the editor: `line` and `column` count from 1. */
 export type EditorUrl = (file: string, line: number, column: number) => string;

@@ -17,7 +17,7 @@ export function kindOfFile(path: string): FileKind | undefined {
 }
 
 const sources = new Set(
-  '.vue .svelte .astro .marko .riot .elm .coffee .litcoffee .ls .less .styl .stylus .pug .jade .hbs .handlebars .ejs .njk .mustache .mdx .graphql .gql .proto .rs .go .py .rb .php .java .kt .dart .cs .fs .re .res .ml .clj .cljs .purs .civet .imba .yaml .yml .toml .xhtml .htm .html'.split(
+  '.vue .svelte .marko .riot .elm .coffee .litcoffee .ls .less .styl .stylus .pug .jade .hbs .handlebars .ejs .njk .mustache .mdx .graphql .gql .proto .rs .go .py .rb .php .java .kt .dart .cs .fs .re .res .ml .clj .cljs .purs .civet .imba .yaml .yml .toml .xhtml .htm .html'.split(
     ' ',
   ),
 );
