@@ -71,7 +71,7 @@ export class ProjectWatch {
       [...modules()].filter((id) => !id.startsWith(ownIdPrefix)).map((id) => paths.fileOf(fileOfId(id))),
     );
     this.packagesChanged();
-    this.#watchAlone();
+    this.#watchAlone(since);
     this.#guard ??= setInterval(() => this.#lookForRoot(), rootEveryMs).unref();
   }
 
@@ -163,7 +163,7 @@ export class ProjectWatch {
   }
 
   /** A configuration outside the project is looked at now and then: its folder may be anybody's. */
-  #watchAlone(): void {
+  #watchAlone(since = Number.POSITIVE_INFINITY): void {
     const { root, configurations, onChanges } = this.#options;
     for (const path of configurations()) {
       if (path.startsWith(`${root}/`) || this.#alone.has(path) || statNow(path) === undefined) continue;
@@ -171,7 +171,13 @@ export class ProjectWatch {
       const written = new Set([path]);
       const none = () => new Set<string>();
       const onChange = () => onChanges({ since: performance.now(), written, appeared: none(), disappeared: none() });
+      // It takes its first look later; what it must differ from is what was read.
+      const before = statNow(path)!;
+      if (before.ctimeMs >= since) onChange();
       watchFile(path, { persistent: false, interval: aloneEveryMs }, onChange);
+      setTimeout(() => {
+        if (!this.#isClosed && statNow(path)?.mtimeMs !== before.mtimeMs) onChange();
+      }, 2 * aloneEveryMs).unref();
     }
   }
 

@@ -1,0 +1,175 @@
+import { expect, test } from '@jest/globals';
+import { Program } from '../support/program.js';
+import { Workspace } from '../support/workspace.js';
+
+const page = '<!doctype html><script type="module" src="main.ts"></script>';
+
+/** Serves files until all is read. */
+async function served(
+  files: Record<string, string | Buffer>,
+  act: (program: Program, workspace: Workspace) => Promise<void>,
+): Promise<void> {
+  const workspace = Workspace.with({ 'index.html': page });
+  workspace.write(files);
+  const program = await Program.serve(workspace.root);
+  try {
+    await act(program, workspace);
+  } finally {
+    await program.stop();
+    workspace.dispose();
+  }
+}
+
+const piece = async ({ url }: Program) => (await fetch(new URL('~spark/piece/page/index.html/app.js', url))).text();
+
+test.each<[what: string, files: Record<string, string | Buffer>, problem: object]>([
+  [
+    'a decorator that nobody runs',
+    { 'main.ts': `/** @param a */\nfunction sail(a: unknown) { return a; }\nexport class Hull {\n  @sail mast = 1;\n}\n` },
+    { code: 'syntax-unsupported', file: 'main.ts', position: { line: 4 } },
+  ],
+  [
+    'a component file',
+    { 'main.ts': `import Board from './board.vue';\nBoard;\n`, 'board.vue': '<template></template>' },
+    { code: 'kind-unknown', file: 'board.vue', chain: ['main.ts', 'board.vue'] },
+  ],
+  [
+    'a part of Node.js in the application',
+    { 'main.ts': `import fs from 'node:fs';\nfs;\n` },
+    { code: 'builtin-in-browser', file: 'main.ts' },
+  ],
+  [
+    'a member of a JSON module',
+    { 'main.ts': `import { tide } from './tide.json' with { type: 'json' };\ntide;\n`, 'tide.json': '{ "tide": 4 }' },
+    { code: 'export-missing', hint: expect.stringContaining('nothing but a default export') },
+  ],
+  [
+    'JSON, at its place',
+    { 'main.ts': `import './tide.json';\n`, 'tide.json': '{\n  "high": 4\n  "low": 1\n}\n' },
+    { file: 'tide.json', position: { line: 3, column: 2 }, message: 'This is no JSON: a comma is missing.' },
+  ],
+  [
+    'a file in UTF-16',
+    { 'main.ts': Buffer.from('\ufeffexport const tide = 4;\n', 'utf16le') },
+    { code: 'file-unreadable', message: expect.stringContaining('UTF-16') },
+  ],
+  [
+    'a path that tsconfig maps',
+    {
+      'main.ts': `import { Board } from '@/components/board';\nBoard;\n`,
+      'tsconfig.json': '{ "compilerOptions": { "paths": { "@/*": ["./src/*"] } } }',
+      'src/components/bord.ts': '',
+    },
+    { code: 'import-unresolved', hint: expect.stringContaining('bord.ts') },
+  ],
+  [
+    'a path that a package does not offer',
+    {
+      'main.ts': `import 'kit/hiden';\n`,
+      'node_modules/kit/package.json': '{ "exports": { ".": "./a.js", "./hidden": "./b.js" } }',
+    },
+    { code: 'package-entry-missing', hint: expect.stringMatching(/Did you mean '\.\/hidden'\?.*It offers \., \.\/hidden/) },
+  ],
+  [
+    'a listed file that is missing',
+    { 'main.ts': `import 'kit/hidden';\n`, 'node_modules/kit/package.json': '{ "exports": { "./hidden": "./b.js" } }' },
+    { code: 'package-entry-missing', hint: expect.stringContaining('the file behind it is not there') },
+  ],
+  [
+    'a mistake in a script of the page',
+    { 'index.html': '<!doctype html>\n<p>\n<script type="module">\n  let tide = ;\n</script>\n' },
+    { code: 'syntax-error', file: 'index.html', position: { line: 4 } },
+  ],
+])('a problem with its place: %s', async (_, files, problem) => {
+  await served(files, async (program) => {
+    const { problems } = await program.next('problems');
+    const { position } = problem as { position?: object };
+    const placed = position ? { position: expect.objectContaining(position) } : {};
+    expect(problems).toEqual([expect.objectContaining({ ...problem, ...placed })]);
+  });
+});
+
+test('what packages ask of Node.js and what may never be imported are warnings, and the page starts', async () => {
+  await served(
+    {
+      'main.ts': `import { sail } from 'kit';\nexport const late = () => import('./gone.js');\nsail();\n`,
+      'node_modules/kit/package.json': '{ "name": "kit", "type": "module", "main": "kit.js" }',
+      'node_modules/kit/kit.js': `import fs, { readFile } from 'fs';\nimport { Readable } from 'node:stream';\nexport class Log extends Readable {}\nexport const sail = () => typeof fs.existsSync + typeof readFile;\n`,
+    },
+    async (program) => {
+      const told = [
+        await program.next('warning', { where: ({ warning }) => warning.file === 'main.ts' }),
+        await program.next('warning', { where: ({ warning }) => warning.file !== 'main.ts' }),
+      ];
+      expect(told.map(({ warning }) => [warning.code, warning.severity])).toEqual([
+        ['import-unresolved', 'warning'],
+        ['builtin-in-browser', 'warning'],
+      ]);
+      expect(told[1]!.warning.chain).toEqual(['main.ts', 'node_modules/kit/kit.js']);
+      expect(program.events.filter(({ event }) => event === 'problems')).toEqual([]);
+      expect(await piece(program)).toContain("There is no file for './gone.js'");
+    },
+  );
+});
+
+test('constants replace names too, and never what a module calls so itself', async () => {
+  await served(
+    {
+      'vine-spark.config.json': '{ "$schema": "x", "constants": { "VERSION": 7, "HARBOUR.name": "Saltmarsh" } }',
+      'main.ts': `console.log(VERSION, { VERSION }, x.VERSION, HARBOUR.name, process.env.NODE_ENV);\nfunction own(VERSION: number, process: any) { return VERSION + process.env.NODE_ENV; }\nown(1, {});\ndeclare const VERSION: number, HARBOUR: { name: string }, x: any;\n`,
+    },
+    async (program) => {
+      const text = await piece(program);
+      expect(text).toMatch(/console\.log\(7\s*, \{ VERSION: 7\s*\}, x\.VERSION, "Saltmarsh"\s*, "development"\s*\)/);
+      expect(text).toMatch(/return VERSION \+ process\.env\.NODE_ENV/);
+    },
+  );
+});
+
+test('a problem is told when it is new or has changed, not with every save', async () => {
+  await served({ 'main.ts': 'let tide = ;\n' }, async (program, workspace) => {
+    await program.next('problems');
+    workspace.write({ 'harbour.log': 'one', 'notes.md': 'two' });
+    workspace.write({ 'main.ts': 'let tide = ;\n// again\n' });
+    workspace.write({ 'main.ts': 'let tide = 4;\n' });
+    await program.next('solved');
+    workspace.write({ 'main.ts': 'let berth = ;\n' });
+    const told = () => program.events.filter(({ event }) => event === 'problems');
+    while (!JSON.stringify(told()).includes('berth')) await program.next('problems', { after: program.mark });
+    expect(told().length).toBeLessThanOrEqual(3);
+  });
+});
+
+test('a package in another version reloads the page; a tsconfig above the application counts, and what it extends', async () => {
+  const workspace = Workspace.with({
+    'package.json': '{ "name": "harbour", "workspaces": ["apps/*"] }',
+    'tsconfig.base.json': '{ "compilerOptions": { "jsx": "react", "jsxFactory": "raise" } }',
+    'tsconfig.json': '{ "extends": "./tsconfig.base.json" }',
+    'apps/quay/package.json': '{ "name": "quay" }',
+    'apps/quay/index.html': '<!doctype html><script type="module" src="main.tsx"></script>',
+    'apps/quay/main.tsx': `import 'kit';\ndeclare const raise: any, hoist: any;\nconsole.log(<b/>, raise, hoist);\n`,
+    'apps/quay/node_modules/kit/package.json': '{ "name": "kit", "version": "1.0.0", "main": "kit.js" }',
+    'apps/quay/node_modules/kit/kit.js': 'exports.v = 1;\n',
+  });
+  const program = await Program.serve(workspace.path('apps/quay'));
+  expect(await piece(program)).toContain('raise("b"');
+  workspace.write({ 'tsconfig.base.json': '{ "compilerOptions": { "jsx": "react", "jsxFactory": "hoist" } }' });
+  await program.next('update');
+  expect(await piece(program)).toContain('hoist("b"');
+  // What is installed before packages are watched would be the next start's: here it goes on being installed.
+  const after = program.mark;
+  const reloads = () => program.events.slice(after).filter(({ event, reload = [] }) => event === 'update' && reload.length > 0);
+  for (let n = 0; reloads().length === 0; n++) {
+    workspace.write({
+      'apps/quay/node_modules/kit/kit.js': `exports.v = ${n};\n`,
+      'apps/quay/node_modules/kit/package.json': `{ "name": "kit", "version": "2.0.${n}", "main": "kit.js" }`,
+      'apps/quay/node_modules/.package-lock.json': `{ "n": ${n} }`,
+    });
+    await Promise.race([program.next('update', { after: program.mark }), new Promise((resolve) => setTimeout(resolve, 700))]);
+  }
+  expect(reloads()[0]!.reload).toEqual([
+    { page: 'index.html', reason: expect.stringMatching(/^the package kit changed from 1\.0\.0 to 2\.0\.\d+$/) },
+  ]);
+  await program.stop();
+  workspace.dispose();
+});
