@@ -123,9 +123,7 @@ export async function serve({ version, page, options }: ServeRequest): Promise<v
     tracing?.close();
   };
   closeOnSignals(closeAll);
-  goOnAfterErrors((error) => {
-    if (!server.uncaught(error)) failures.tell('something that nothing waited for', error);
-  });
+  goOnAfterErrors((error) => failures.tell('something that nothing waited for', error));
   const report = {
     version,
     project: projectName(settings.root),

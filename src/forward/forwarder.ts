@@ -9,7 +9,7 @@ import { type ExchangeReport, exchange } from './exchange.js';
 import { headerPairs, requestFields, responseFields, withoutControls } from './headers.js';
 import type { Recorder } from './recorder.js';
 import type { Replay } from './replay.js';
-import { decodedPath, leaves, normalPath } from './request-path.js';
+import { decodedPath, isPlain, leaves, normalPath } from './request-path.js';
 import { type CompiledRule, compileRule, type ForwardRule, findRule, type RuleQuery, targetPath } from './rule.js';
 
 /** What happens at the forwarder. */
@@ -60,6 +60,7 @@ export class Forwarder {
    */
   isAmbiguous(request: IncomingMessage, rule: CompiledRule): boolean {
     const target = request.url ?? '/';
+    if (isPlain(target)) return false;
     const isLeft = rule.paths.some((path) => leaves(target, path.replace(/\*.*/, '')));
     return isLeft || findRule(this.rules, queryOf(request, decodedPath), rule.when) !== rule;
   }

@@ -39,7 +39,7 @@ export function leaves(target: string, folder: string): boolean {
 }
 
 /** Most paths need no work at all. */
-function isPlain(target: string): boolean {
+export function isPlain(target: string): boolean {
   return target.startsWith('/') && !/[%\\]|\/[./]/.test(target);
 }
 

@@ -6,7 +6,7 @@ import { liveProtocol, mergeUpdates, type PageMessage, type ServerMessage, type 
 import type { Problem } from '../core/problem.js';
 import { TypedEvents } from '../project/typed-events.js';
 import { browserName } from './browser-name.js';
-import { readTarget } from './request-target.js';
+import { queryOf } from './request-target.js';
 import { refuseUpgrade } from './respond.js';
 
 /** A browser's page on the channel. */
@@ -128,7 +128,7 @@ export class LiveChannel extends TypedEvents<LiveEvents> {
   }
 
   #joined(socket: WebSocket, request: IncomingMessage): void {
-    const { query } = readTarget(request);
+    const query = queryOf(request);
     const isOurs = query.get('session') === this.session;
     const connection: Connection = {
       number: ++this.#count,

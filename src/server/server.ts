@@ -1,4 +1,3 @@
-import { AsyncLocalStorage } from 'node:async_hooks';
 import { createServer, type IncomingMessage, type Server, type ServerResponse } from 'node:http';
 import type { Duplex } from 'node:stream';
 import { lineStarts } from '../core/line-index.js';
@@ -24,7 +23,7 @@ import { notFoundPage } from './not-found.js';
 import { looksLikeFile, type PageRoute, PageRoutes } from './page-routes.js';
 import { PieceStore } from './piece-store.js';
 import { type RenderInput, renderPage, renderStart, sheetsOf } from './render-page.js';
-import { readTarget } from './request-target.js';
+import { pathOf, queryOf } from './request-target.js';
 import { refuseElsewhere, refuseHost, refuseUpgrade, sendText } from './respond.js';
 import { resume } from './resume.js';
 import { findServedFile } from './served-files.js';
@@ -294,20 +293,10 @@ export class VineServer {
     // A client that goes away in the middle is told by `close`.
     request.on('error', () => {});
     response.on('error', () => {});
-    inRequest.run({ request, response }, () => {
-      this.#answer(request, response, isContinued).catch((error: unknown) => this.#requestFailed(request, response, error));
-    });
+    this.#answer(request, response, isContinued).catch((error: unknown) => this.#requestFailed(request, response, error));
   }
 
-  /**
-   * Something failed that nothing caught. Where it was for a request, that one gets a 500. Returns whether it was.
-   */
-  uncaught(error: unknown): boolean {
-    const asked = inRequest.getStore();
-    if (asked) this.#requestFailed(asked.request, asked.response, error);
-    return asked !== undefined;
-  }
-
+  /** Something failed here and not at a client or a backend: the request gets a 500, and everything else goes on. */
   #requestFailed(request: IncomingMessage, response: ServerResponse, error: unknown): void {
     this.#failed(`${request.method} ${request.url}`, error);
     if (response.headersSent || response.destroyed) return void response.destroy();
@@ -324,13 +313,13 @@ export class VineServer {
     const { project, trust } = this.#options;
     if (!isOwnHost(request, trust)) return refuseHost(request, response);
     const { base } = project.options;
-    const { path, query } = readTarget(request);
+    const path = pathOf(request);
     const own = base + ownPrefix;
     if (path === workspacePath || path.startsWith(own)) {
       protect(request, response, trust);
       if (isFromElsewhere(request, trust)) return refuseElsewhere(response, originOf(request));
       if (path === workspacePath) return sendWorkspace(project.options.root, request, response);
-      return this.#answerOwn(path.slice(own.length), { query, request, response });
+      return this.#answerOwn(path.slice(own.length), { query: queryOf(request), request, response });
     }
     const first = this.#forwarder.find(request, 'first');
     if (first) return this.#forward(request, response, { rule: first, isContinued });
@@ -465,10 +454,10 @@ export class VineServer {
 
   #upgrade(request: IncomingMessage, socket: Duplex, head: Buffer): void {
     const { trust, project } = this.#options;
-    const { path, query } = readTarget(request);
+    const path = pathOf(request);
     if (!isOwnHost(request, trust)) return refuseUpgrade(socket, '403 Forbidden');
     if (path === ownUrl.plain(project.options.base, 'live')) {
-      const isAllowed = isOwnOrigin(request, trust) && query.get('key') === this.live.key;
+      const isAllowed = isOwnOrigin(request, trust) && queryOf(request).get('key') === this.live.key;
       return isAllowed ? this.live.accept(request, socket, head) : refuseUpgrade(socket, '403 Forbidden');
     }
     const rule = this.#forwarder.find(request, 'first') ?? this.#forwarder.find(request, 'missing');
@@ -485,9 +474,6 @@ export class VineServer {
     });
   }
 }
-
-/** The request that some work is for. */
-const inRequest = new AsyncLocalStorage<{ request: IncomingMessage; response: ServerResponse }>();
 
 /** What failed, and on what. */
 export interface Failure {
