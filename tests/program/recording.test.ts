@@ -94,3 +94,33 @@ test('a recording that is none is told before anything starts', async () => {
   const alone = await runProgram(workspace.root, ['serve', 'index.html', '--replay-only']);
   expect(alone.stderr).toContain('it needs --replay <file>');
 });
+
+test('entries that nobody could be answered with are left out and named', async () => {
+  const entry = (url: string, response: object) => ({
+    startedDateTime: '2026-01-01T00:00:00Z',
+    time: 1,
+    request: { method: 'GET', url: `http://harbour.example${url}`, headers: [] },
+    response: { status: 200, statusText: 'OK', headers: [], content: { mimeType: 'text/plain', text: 'high' }, ...response },
+  });
+  const entries = [
+    entry('/api/tide', {}),
+    entry('/api/low', { status: 42 }),
+    entry('/api/line', { headers: [{ name: 'x', value: 'a\r\nb: c' }] }),
+    entry('/api/name', { headers: [{ name: 'x y', value: 'a' }] }),
+    'nonsense',
+  ];
+  workspace.write({ 'index.html': '<!doctype html>', 'odd.har': JSON.stringify({ log: { entries } }) });
+  const program = await Program.serve(workspace.root, [
+    'index.html',
+    '--forward',
+    '/api=http://127.0.0.1:9',
+    '--replay',
+    'odd.har',
+    '--replay-only',
+  ]);
+  const notes = program.events.filter(({ event }) => event === 'note').map(({ text }) => String(text));
+  expect(notes).toEqual([1, 2, 3, 4].map((at) => expect.stringContaining(`log.entries.${at}.`)));
+  expect(await (await fetch(`${program.url}api/tide`)).text()).toBe('high');
+  expect((await fetch(`${program.url}api/line`)).status).toBe(502);
+  await program.stop();
+});
