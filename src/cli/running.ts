@@ -102,6 +102,11 @@ export class Running {
     if (this.#project.problems.length > 0) this.#options.reporter.problems(this.#project.problems, true);
   }
 
+  /** Writes what the next start can use; the quickest of what is to be done in the end. */
+  async writeKept(): Promise<void> {
+    await this.#project.writeKept();
+  }
+
   async close(): Promise<void> {
     await this.#queue;
     await this.#project.close();

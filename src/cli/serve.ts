@@ -118,6 +118,7 @@ export async function serve({ version, page, options }: ServeRequest): Promise<v
   const failures = new Failures(reporter);
   server.errors.on('failure', ({ what, error }) => failures.tell(what, error));
   const closeAll = async () => {
+    await running.writeKept();
     await server.keepAnswers();
     await Promise.all([server.close(), running.close()]);
     tracing?.close();

@@ -260,6 +260,11 @@ export class Project extends TypedEvents<ProjectEvents> {
     await this.#idle;
   }
 
+  /** Writes what was translated and isn't kept yet. */
+  async writeKept(): Promise<void> {
+    await this.#cache?.writeAll();
+  }
+
   /** Keeps what pages are answered for the next start, while nothing is wrong. */
   async keepStart(answers: StartAnswers): Promise<void> {
     if (!this.isOpening && this.problems.length === 0) await this.#keeper.keep(answers, this.#began);
