@@ -1,9 +1,10 @@
-import { existsSync, readFileSync } from 'node:fs';
+import { existsSync, readdirSync, readFileSync } from 'node:fs';
 import { basename, dirname, extname, join } from 'node:path';
 import { fileURLToPath, pathToFileURL } from 'node:url';
 import type { AcceptedPlugin, Message, Result, Root } from 'postcss';
 import { type Problem, problemAt } from '../core/problem.js';
 import { explainRefusal } from '../core/resolve/explain-failure.js';
+import { findJsonMistake } from '../core/translate/json-mistake.js';
 import type { RawMap } from '../core/translate/translate-script.js';
 import { contentHash } from './content-hash.js';
 import { realPathNow } from './disk-files.js';
@@ -142,8 +143,17 @@ export class StyleCompiler {
       return found.plugins as AcceptedPlugin[];
     } catch (error) {
       if (error instanceof Error && error.message.startsWith('No PostCSS Config found')) return [];
-      throw error;
+      throw Object.assign(error instanceof Error ? error : new Error(String(error)), { configFile: this.#brokenConfig() });
     }
+  }
+
+  /** The file that the PostCSS configuration comes from, where it can't be used: no sheet is to blame for that. */
+  #brokenConfig(): string {
+    const { root } = this.#options;
+    const description = join(root, 'package.json');
+    if (existsSync(description) && findJsonMistake(readFileSync(description, 'utf8'))) return 'package.json';
+    const names = readdirSync(root).filter((name) => /^(?:postcss\.config\.\w+|\.postcssrc(?:\.\w+)?)$/.test(name));
+    return names[0] ?? 'package.json';
   }
 
   /** Gives classes names of their own and collects them. Names from other modules are looked up there. */
@@ -251,6 +261,8 @@ interface CssFailure {
   column?: number;
   specifier?: string;
   problem?: Pick<Problem, 'code' | 'message' | 'hint'>;
+  /** The configuration file that is at fault. */
+  configFile?: string;
 }
 
 function styleProblem(
@@ -274,7 +286,17 @@ function styleProblem(
       { code: 'syntax-error', message: ended(sassMessage) },
     );
   }
-  const { reason, line, column, specifier, problem } = error as CssFailure;
+  const { reason, line, column, specifier, problem, configFile } = error as CssFailure;
+  if (configFile !== undefined) {
+    const why = error instanceof Error ? error.message.split('\n')[0]! : String(error);
+    return {
+      code: 'settings-unreadable',
+      severity: 'error',
+      file: configFile,
+      message: ended(`${configFile} cannot be used for style sheets: ${why}`),
+      hint: 'It holds, or may hold, the configuration of PostCSS; correct it, and the sheets are made.',
+    };
+  }
   const message = ended(reason ?? (error instanceof Error ? error.message.split('\n')[0]! : String(error)));
   const start = specifier ? Math.max(0, source.indexOf(specifier)) : offsetOf(source, line ?? 1, column ?? 1);
   return problemAt(

@@ -76,6 +76,21 @@ test.each<[what: string, files: Record<string, string | Buffer>, problem: object
     { code: 'package-entry-missing', hint: expect.stringContaining('the file behind it is not there') },
   ],
   [
+    'a broken package.json, not the sheets',
+    {
+      'main.ts': `import './quay.css';\nimport './berth.css';\n`,
+      'quay.css': 'b { order: 1; }',
+      'berth.css': 'b { order: 2; }',
+      'package.json': '{ "name": "quay" ',
+    },
+    { code: 'settings-unreadable', file: 'package.json' },
+  ],
+  [
+    'a broken PostCSS file, not the sheets',
+    { 'main.ts': `import './quay.css';\n`, 'quay.css': 'b { order: 1; }', 'postcss.config.mjs': 'throw new Error("aground");' },
+    { code: 'settings-unreadable', file: 'postcss.config.mjs', message: expect.stringContaining('aground') },
+  ],
+  [
     'a mistake in a script of the page',
     { 'index.html': '<!doctype html>\n<p>\n<script type="module">\n  let tide = ;\n</script>\n' },
     { code: 'syntax-error', file: 'index.html', position: { line: 4 } },
