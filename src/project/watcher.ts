@@ -1,4 +1,4 @@
-import { existsSync, readdirSync } from 'node:fs';
+import { existsSync, lstatSync, readdirSync, realpathSync } from 'node:fs';
 import { basename, dirname, join, relative, sep } from 'node:path';
 import { setTimeout as delay } from 'node:timers/promises';
 import type { FSWatcher } from 'chokidar';
@@ -177,6 +177,21 @@ export class Watcher {
     return alwaysIgnored.test(inside) || this.#options.ignored.some((folder) => path === folder || path.startsWith(folder + sep));
   }
 
+  /**
+   * Whether a folder that appeared is one of ours. A link is, where it leads into what is watched; one that leads out, e.g. to
+   * the root of the machine, or up, or is itself behind a link, isn't gone through.
+   */
+  #isInside(folder: string): boolean {
+    try {
+      if (!lstatSync(folder).isSymbolicLink()) return true;
+      const target = realpathSync(folder);
+      const isWatched = [...this.#folders].some((watched) => target.startsWith(watched + sep));
+      return isWatched && !folder.startsWith(target + sep) && realpathSync(dirname(folder)) === dirname(folder);
+    } catch {
+      return false; // it went meanwhile
+    }
+  }
+
   #namesIn(folder: string): Set<string> {
     const known = this.#known.get(folder);
     if (known) return known;
@@ -303,7 +318,7 @@ export class Watcher {
         const isKnown = names.has(basename(path));
         if (!stats?.isFile()) {
           // A folder that appeared: what is in it comes by itself.
-          if (stats?.isDirectory() && !this.#known.has(path)) this.#noteFolder(path);
+          if (stats?.isDirectory() && !this.#known.has(path) && this.#isInside(path)) this.#noteFolder(path);
           if (!isKnown) return false;
           if (waited < goneGraceMs) return true;
           names.delete(basename(path));

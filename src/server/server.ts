@@ -82,8 +82,9 @@ export class VineServer {
     this.#answers = new KeptAnswers(options.project, this.#pieces);
     this.#tool = this.#toolOf(options);
     this.#forwarder = this.#forwarderOf(options.forward);
-    this.#server = createServer({ maxHeaderSize: mostHeaderBytes, headersTimeout: headMs }, (request, response) =>
-      this.#onRequest(request, response),
+    this.#server = createServer(
+      { maxHeaderSize: mostHeaderBytes, headersTimeout: headMs, keepAliveTimeout: idleMs },
+      (request, response) => this.#onRequest(request, response),
     );
     this.#server.on('checkContinue', (request, response) => this.#onRequest(request, response, true));
     this.#server.on('clientError', onClientError);
@@ -485,8 +486,11 @@ function originOf({ headers }: IncomingMessage): string {
   return headers.origin ?? 'the origin';
 }
 
-/** How long the head of a request may take, and how many connections there may be at once. */
+/** How long the head of a request may take. */
 const headMs = 20_000;
+/** How long a connection stays for the next request: closed soon, it would be closed under one that is on its way. */
+const idleMs = 60_000;
+/** How many connections there may be at once. */
 const mostConnections = 4096;
 const htmlType = 'text/html; charset=utf-8';
 /** Exchanges that can be looked at afterwards. */

@@ -196,6 +196,28 @@ describe('file events', () => {
     expect(JSON.stringify(program.events)).not.toContain('Vine Spark failed');
   }, 120_000);
 
+  test('a link that appears is gone through where it leads into the project, and not out of it or round in circles', async () => {
+    workspace = Workspace.with({
+      'index.html': '<!doctype html><script type="module" src="main.js"></script>',
+      'main.js': `import { mast } from './linked/mast.js';\nexport const a = mast;\n`,
+      'parts/mast.js': 'export const mast = 1;\n',
+    });
+    program = await Program.serve(workspace.root);
+    await program.next('problems', {
+      where: ({ problems }) => problems.some(({ code }: { code: string }) => code === 'import-unresolved'),
+    });
+    let after = program.mark;
+    symlinkSync('/', workspace.path('machine'));
+    symlinkSync('.', workspace.path('circle'));
+    symlinkSync('..', workspace.path('parts/up'));
+    symlinkSync('parts', workspace.path('linked'));
+    await program.next('update', { after });
+    after = program.mark;
+    workspace.write({ 'parts/mast.js': 'export const mast = 2;\n' });
+    await program.next('update', { after });
+    expect(await (await fetch(new URL(pieces[2]!, program.url))).text()).toContain('mast = 2');
+  });
+
   test('the project folder moved away and back, or replaced, goes on being watched', async () => {
     workspace = Workspace.with({
       'home/index.html': '<!doctype html><script type="module" src="main.js"></script>',
