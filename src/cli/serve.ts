@@ -132,7 +132,7 @@ export async function serve({ version, page, options }: ServeRequest): Promise<v
     port: server.boundPort,
     forwards: server.forwarder.rules.map(({ label, to }) => ({ label, origin: to.label })),
     routes: settings.routes,
-    ...(port !== 0 && server.boundPort !== port ? { wantedPort: port } : {}),
+    ...(port !== 0 && server.boundPort !== port ? { wantedPort: port, isForBackend: server.expectsBackendAt(port) } : {}),
     ...(settings.file ? { settingsFile: project.paths.idOf(settings.file) } : {}),
   };
   if (!options.quiet) reporter.listening(report);

@@ -52,7 +52,7 @@ export class ChangeReader {
     this.#options = options;
   }
 
-  read({ written, appeared, disappeared, isInPackages }: FileChanges): Concerned {
+  read({ written, appeared, disappeared, isInPackages, isRelinked }: FileChanges): Concerned {
     const { paths, pages, madeOf, failed } = this.#options;
     const before = isInPackages ? this.#packageVersions() : undefined;
     const concerned: Concerned = { pages: new Set(), modules: new Set(isInPackages ? this.#repackaged() : []) };
@@ -61,7 +61,7 @@ export class ChangeReader {
     const add = (ids: Iterable<string>) => {
       for (const id of ids) concerned.modules.add(id);
     };
-    if ([...written, ...disappeared].some((path) => this.#isConfiguration(path))) add(this.#reconfigured());
+    if (isRelinked || [...written, ...disappeared].some((path) => this.#isConfiguration(path))) add(this.#reconfigured());
     for (const path of appeared) add(this.#affectedByNew(path));
     for (const path of disappeared) add(this.#affectedByGone(path));
     for (const path of written) {
@@ -70,13 +70,14 @@ export class ChangeReader {
       add([id, ...typedIds(id)].filter((variant) => this.#isNews(variant)));
       add(madeOf.affectedBy(id, path));
     }
-    if (appeared.size === 0 && disappeared.size === 0) return concerned;
+    if (appeared.size === 0 && disappeared.size === 0 && !isRelinked) return concerned;
     // What failed for want of something else may succeed now, and a page may have lost what it names.
     add(failed.keys());
     add(madeOf.withPatterns);
     const gone = new Set([...disappeared].map((path) => paths.idOf(path)));
     for (const page of pages.all()) {
-      if (page.problems.length > 0 || pages.modules([page]).some((id) => gone.has(id))) concerned.pages.add(page.id);
+      if (isRelinked || page.problems.length > 0 || pages.modules([page]).some((id) => gone.has(id)))
+        concerned.pages.add(page.id);
     }
     return concerned;
   }

@@ -66,7 +66,7 @@ export class FileGate {
   mayReadFor(path: string, packageFile: string): boolean {
     const real = realPathNow(path);
     if (real === undefined || this.refusal(path, real) !== undefined) return false;
-    const folder = /^.*\/node_modules\/(?:@[^/]+\/)?[^/]+(?=\/)/.exec(packageFile)?.[0];
+    const folder = packageFolderOf(packageFile);
     return folder === undefined || real.startsWith(withSlash(realPathNow(folder) ?? folder));
   }
 
@@ -120,7 +120,7 @@ export class FileGate {
 
   /** Takes down the link that `path` leads through to a package elsewhere. Returns whether there is one that counts. */
   #noteLink(path: string, real: string): boolean {
-    const link = /^.*\/node_modules\/(?:@[^/]+\/)?[^/]+(?=\/)/.exec(path)?.[0];
+    const link = packageFolderOf(path);
     const folder = link === undefined ? undefined : realPathNow(link);
     if (link === undefined || folder === undefined || !real.startsWith(withSlash(folder))) return false;
     if (this.#links.get(link) === folder || !this.#counts(link, folder)) return false;
@@ -153,6 +153,11 @@ function withSlash(folder: string): string {
 /** The `node_modules` folders in which what modules of a folder import is looked for. */
 function packageFoldersOf(folder: string): string[] {
   return above(folder).flatMap((at) => realPathNow(join(at, 'node_modules')) ?? []);
+}
+
+/** The folder of the package that a path leads into; `undefined` where it leads into none. */
+function packageFolderOf(path: string): string | undefined {
+  return /^.*\/node_modules\/(?:@[^/]+\/)?[^/]+(?=\/)/.exec(path)?.[0];
 }
 
 /** A folder and all those above it. */

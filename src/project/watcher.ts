@@ -1,4 +1,4 @@
-import { existsSync, lstatSync, readdirSync, realpathSync } from 'node:fs';
+import { existsSync, lstatSync, readdirSync } from 'node:fs';
 import { basename, dirname, join, relative, sep } from 'node:path';
 import { setTimeout as delay } from 'node:timers/promises';
 import type { FSWatcher } from 'chokidar';
@@ -14,6 +14,8 @@ export interface FileChanges {
   disappeared: Set<string>;
   /** Something in packages changed, who knows what. */
   isInPackages?: boolean;
+  /** A link to a folder came, went or leads elsewhere now, so that any path may mean another file. */
+  isRelinked?: boolean;
 }
 
 export interface WatcherOptions {
@@ -64,6 +66,8 @@ export class Watcher {
   #watcher: FSWatcher | undefined;
   /** Names of the files in each folder. */
   readonly #known = new Map<string, Set<string>>();
+  /** Links to folders. What is behind one isn't watched here: it is anyway where it's one of ours. */
+  readonly #links = new Set<string>();
   /** `Date.now()` when folders that appeared were first listed. */
   readonly #listedAt = new Map<string, number>();
   #pending: { since: number; paths: Set<string> } | undefined;
@@ -177,21 +181,6 @@ export class Watcher {
     return alwaysIgnored.test(inside) || this.#options.ignored.some((folder) => path === folder || path.startsWith(folder + sep));
   }
 
-  /**
-   * Whether a folder that appeared is one of ours. A link is, where it leads into what is watched; one that leads out, e.g. to
-   * the root of the machine, or up, or is itself behind a link, isn't gone through.
-   */
-  #isInside(folder: string): boolean {
-    try {
-      if (!lstatSync(folder).isSymbolicLink()) return true;
-      const target = realpathSync(folder);
-      const isWatched = [...this.#folders].some((watched) => target.startsWith(watched + sep));
-      return isWatched && !folder.startsWith(target + sep) && realpathSync(dirname(folder)) === dirname(folder);
-    } catch {
-      return false; // it went meanwhile
-    }
-  }
-
   #namesIn(folder: string): Set<string> {
     const known = this.#known.get(folder);
     if (known) return known;
@@ -229,6 +218,7 @@ export class Watcher {
         if (this.#isReady && !this.#known.has(path)) this.#noteFolder(path);
       } else if (this.#isReady) this.#note(path);
       else names.add(entry.name);
+      if (entry.isSymbolicLink() && statNow(path)?.isDirectory()) this.#links.add(path);
     }
   }
 
@@ -302,12 +292,13 @@ export class Watcher {
     this.#timer = undefined;
     const changes: FileChanges = { since, written: new Set(), appeared: new Set(), disappeared: new Set() };
     await this.#lookAt(paths, changes);
-    if (this.#isClosed || changes.written.size + changes.disappeared.size === 0) return;
+    if (this.#isClosed || (changes.written.size + changes.disappeared.size === 0 && !changes.isRelinked)) return;
     this.#options.onChanges(changes);
   }
 
   /** Sees what became of files. One that is empty, or was there and isn't, is looked at again for a while. */
-  async #lookAt(paths: Iterable<string>, { written, appeared, disappeared }: FileChanges): Promise<void> {
+  async #lookAt(paths: Iterable<string>, changes: FileChanges): Promise<void> {
+    const { written, appeared, disappeared } = changes;
     const began = performance.now();
     let open = [...paths];
     for (;;) {
@@ -316,9 +307,16 @@ export class Watcher {
         const stats = statNow(path);
         const names = this.#namesIn(dirname(path));
         const isKnown = names.has(basename(path));
+        const isLink = stats?.isDirectory() === true && isLinkNow(path);
+        if (this.#links.delete(path) || isLink) changes.isRelinked = true;
+        if (isLink) {
+          names.add(basename(path));
+          this.#links.add(path);
+          return false;
+        }
         if (!stats?.isFile()) {
           // A folder that appeared: what is in it comes by itself.
-          if (stats?.isDirectory() && !this.#known.has(path) && this.#isInside(path)) this.#noteFolder(path);
+          if (stats?.isDirectory() && !this.#known.has(path)) this.#noteFolder(path);
           if (!isKnown) return false;
           if (waited < goneGraceMs) return true;
           names.delete(basename(path));
@@ -334,6 +332,14 @@ export class Watcher {
       if (open.length === 0 || this.#isClosed) return;
       await delay(5);
     }
+  }
+}
+
+function isLinkNow(path: string): boolean {
+  try {
+    return lstatSync(path).isSymbolicLink();
+  } catch {
+    return false; // it went meanwhile
   }
 }
 

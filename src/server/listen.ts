@@ -12,15 +12,20 @@ export interface ListenOptions {
   exact: boolean;
 }
 
+/** Where to listen, with the ports that are somebody else's even if nobody listens there yet. */
+export interface WantedPort extends ListenOptions {
+  isReserved(port: number): boolean;
+}
+
 /**
  * Starts to listen, on the wanted port or the next free one. Returns the port.
  *
  * @throws VineError `port-taken` or `address-unavailable`.
  */
-export async function listen(server: Server, wanted: ListenOptions): Promise<number> {
-  const { host, port, exact } = wanted;
+export async function listen(server: Server, { host, port, exact, isReserved }: WantedPort): Promise<number> {
   const tries = exact || port === 0 ? 1 : portTries;
   for (let attempt = 0; attempt < tries; attempt++) {
+    if (!exact && isReserved(port + attempt)) continue;
     const error = await listenOn(server, host, port + attempt);
     if (!error) {
       return (server.address() as AddressInfo).port;

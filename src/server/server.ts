@@ -10,6 +10,7 @@ import type { BackendChange } from '../forward/backend-states.js';
 import type { ExchangeReport } from '../forward/exchange.js';
 import { Forwarder, type Tape } from '../forward/forwarder.js';
 import type { CompiledRule, ForwardRule } from '../forward/rule.js';
+import type { Target } from '../forward/target.js';
 import type { Page } from '../project/page.js';
 import type { Project } from '../project/project.js';
 import { TypedEvents } from '../project/typed-events.js';
@@ -232,15 +233,20 @@ export class VineServer {
   }
 
   /**
-   * Starts to listen, on the wanted port or the next free one.
+   * Starts to listen, on the wanted port or the next free one, and not where a backend is expected.
    *
    * @throws VineError `port-taken` or `address-unavailable`.
    */
   async listen(): Promise<void> {
-    this.#port = await listen(this.#server, this.#options);
+    this.#port = await listen(this.#server, { ...this.#options, isReserved: (port) => this.expectsBackendAt(port) });
     // Connections that can't be taken, e.g. for want of file descriptors, are the client's loss and not the server's end.
     this.#server.on('error', (error) => this.#failed('a new connection', error));
     this.#forwarder.watch();
+  }
+
+  /** Whether a rule leads to a port of this machine. */
+  expectsBackendAt(port: number): boolean {
+    return this.#forwarder.rules.some(({ to }) => this.#leadsTo(port, to));
   }
 
   async close(): Promise<void> {
@@ -357,9 +363,13 @@ export class VineServer {
 
   /** Whether a rule leads back here, directly or over other servers. */
   #isLoop(request: IncomingMessage, { to }: CompiledRule): boolean {
-    const ownNames = ['localhost', '127.0.0.1', '::1', '0.0.0.0', '::', this.#options.host];
-    if (to.socketPath === undefined && to.port === this.#port && ownNames.includes(to.hostname)) return true;
+    if (this.#leadsTo(this.#port, to)) return true;
     return String(request.headers['x-forwarded-for'] ?? '').split(',').length > mostForwards;
+  }
+
+  #leadsTo(port: number, { socketPath, port: target, hostname }: Target): boolean {
+    const ownNames = ['localhost', '127.0.0.1', '::1', '0.0.0.0', '::', this.#options.host];
+    return socketPath === undefined && target === port && ownNames.includes(hostname);
   }
 
   /** Pages and files. Returns whether there was an answer. */

@@ -182,6 +182,21 @@ describe('ports', () => {
     );
     holder.close();
   });
+
+  test('a port that a rule leads to is left to the backend, which may not be there yet', async () => {
+    const holder = createServer();
+    await new Promise<void>((resolve) => holder.listen(0, 'localhost', resolve));
+    const { port } = holder.address() as AddressInfo;
+    const forwards = [port + 1, port + 2].flatMap((at) => ['--forward', `/api${at}=http://localhost:${at}`]);
+    const next = await Program.serve(workspace.root, ['index.html', '--port', String(port), ...forwards]);
+    const ready = await next.next('ready');
+    expect(ready.port).toBeGreaterThan(port + 2);
+    await next.stop();
+    holder.close();
+    const other = await Program.serve(workspace.root, ['index.html', '--port', String(port + 1), ...forwards]);
+    expect(await other.next('ready')).toMatchObject({ wantedPort: port + 1, isForBackend: true });
+    await other.stop();
+  });
 });
 
 test('one save in an application of 200 modules translates one module', async () => {

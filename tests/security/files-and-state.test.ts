@@ -196,26 +196,45 @@ describe('file events', () => {
     expect(JSON.stringify(program.events)).not.toContain('Vine Spark failed');
   }, 120_000);
 
-  test('a link that appears is gone through where it leads into the project, and not out of it or round in circles', async () => {
+  test('a link to a folder may come, go and lead elsewhere, to the root of the machine or round in circles too', async () => {
     workspace = Workspace.with({
       'index.html': '<!doctype html><script type="module" src="main.js"></script>',
       'main.js': `import { mast } from './linked/mast.js';\nexport const a = mast;\n`,
-      'parts/mast.js': 'export const mast = 1;\n',
+      'parts/mast.js': `export const mast = 'parts';\n`,
+      'other/mast.js': `export const mast = 'other';\n`,
     });
+    const at = (path: string) => workspace.path(path);
     program = await Program.serve(workspace.root);
-    await program.next('problems', {
-      where: ({ problems }) => problems.some(({ code }: { code: string }) => code === 'import-unresolved'),
-    });
-    let after = program.mark;
-    symlinkSync('/', workspace.path('machine'));
-    symlinkSync('.', workspace.path('circle'));
-    symlinkSync('..', workspace.path('parts/up'));
-    symlinkSync('parts', workspace.path('linked'));
-    await program.next('update', { after });
-    after = program.mark;
-    workspace.write({ 'parts/mast.js': 'export const mast = 2;\n' });
-    await program.next('update', { after });
-    expect(await (await fetch(new URL(pieces[2]!, program.url))).text()).toContain('mast = 2');
+    await program.next('problems');
+    const lead = (target: string) => {
+      symlinkSync(target, at('next'));
+      renameSync(at('next'), at('linked'));
+    };
+    for (const [name, target] of Object.entries({ machine: '/', circle: '.', 'parts/up': '..' })) symlinkSync(target, at(name));
+    const steps: [change: () => void, mast: string | undefined][] = [
+      [() => symlinkSync('parts', at('linked')), 'parts'],
+      [() => lead('other'), 'other'],
+      [() => lead('parts'), 'parts'],
+      [() => rmSync(at('linked')), undefined],
+      [() => symlinkSync('other', at('linked')), 'other'],
+      [() => lead('/'), undefined],
+      [() => lead('parts'), 'parts'],
+      [() => workspace.write({ 'parts/mast.js': `export const mast = 'new parts';\n` }), 'new parts'],
+      [
+        () => {
+          rmSync(at('linked'));
+          cpSync(at('other'), at('linked'), { recursive: true });
+        },
+        'other',
+      ],
+    ];
+    for (const [change, mast] of steps) {
+      const after = program.mark;
+      change();
+      await program.next(mast === undefined ? 'problems' : 'update', { after });
+      const text = await (await fetch(new URL(pieces[2]!, program.url))).text();
+      if (mast !== undefined) expect(text).toContain(`mast = '${mast}'`);
+    }
   });
 
   test('the project folder moved away and back, or replaced, goes on being watched', async () => {

@@ -13,6 +13,8 @@ export interface ListeningReport {
   url: string;
   /** The port that was wanted, if another had to be taken. */
   wantedPort?: number;
+  /** A rule leads to the port that was wanted. */
+  isForBackend?: boolean;
   port: number;
   forwards: readonly { label: string; origin: string }[];
   routes: readonly { pattern: string; page: string }[];

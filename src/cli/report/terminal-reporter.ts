@@ -93,13 +93,20 @@ function headRows({ project, version }: ListeningReport): string[] {
 }
 
 /** Addresses, and what stands in force beside the defaults. */
-function addressRows({ url, wantedPort, port, routes, settingsFile }: ListeningReport): string[] {
+function addressRows({ url, wantedPort, isForBackend, port, routes, settingsFile }: ListeningReport): string[] {
   const rows = [row(pc.bold(pc.green(url)), 'the page', url.length)];
   for (const { pattern, page } of routes)
     if (pattern !== '/' && !pattern.includes('*') && pattern !== `/${page}`)
       rows.push(row(shownText(`${url}${pattern.slice(1)}`), shownText(page)));
   if (settingsFile) rows.push(row(shownText(settingsFile), 'the settings'));
-  if (wantedPort !== undefined) rows.push(row(pc.yellow(`${port}`), `the port, since ${wantedPort} is in use`, `${port}`.length));
+  if (wantedPort !== undefined)
+    rows.push(
+      row(
+        pc.yellow(`${port}`),
+        `the port, since ${wantedPort} is ${isForBackend ? 'for a backend' : 'in use'}`,
+        `${port}`.length,
+      ),
+    );
   return rows;
 }
 
