@@ -1,4 +1,4 @@
-import { existsSync } from 'node:fs';
+import { existsSync, readFileSync, statSync } from 'node:fs';
 import { dirname, join } from 'node:path';
 import { VineError } from '../core/problem.js';
 import type { Trace } from '../core/trace.js';
@@ -71,6 +71,10 @@ export class Running {
   #settings: EffectiveSettings;
   #project: Project;
   #queue: Promise<void> = Promise.resolve();
+  /** What the settings files held before they were read last; a project that was begun just then is told of them once more. */
+  #settingsTexts: string | undefined;
+  /** Projects of earlier settings write what they have and stop. */
+  #closing: Promise<unknown> = Promise.resolve();
   /** What is wrong with the settings file, while the last good settings stay in force. */
   #hasBadSettings = false;
 
@@ -109,7 +113,7 @@ export class Running {
 
   async close(): Promise<void> {
     await this.#queue;
-    await this.#project.close();
+    await Promise.all([this.#closing, this.#project.close()]);
   }
 
   #follow(project: Project, read: () => Promise<EffectiveSettings>): void {
@@ -128,6 +132,9 @@ export class Running {
   /** Reads the settings anew. A mistake in them keeps the last good ones in force. */
   async #settingsChanged(read: () => Promise<EffectiveSettings>, since: number): Promise<void> {
     const { server, reporter, poll, cacheFolder, trace } = this.#options;
+    const texts = textsOf(this.#project.options.settingsFiles);
+    if (texts === this.#settingsTexts && !this.#hasBadSettings) return;
+    this.#settingsTexts = texts;
     let settings: EffectiveSettings;
     try {
       settings = await read();
@@ -155,13 +162,16 @@ export class Running {
     project.on('warning', (warning) => reporter.warning(warning));
     if (!this.#options.isQuiet) project.on('note', (note) => reporter.note(note));
     await project.open();
+    // From here on only the new project tells: what the old one still finds out, the new one has read, or will tell itself.
+    old.removeAllListeners();
+    project.build = Math.max(project.build, old.build + 1);
     this.#project = project;
     this.#settings = settings;
     server.use(servedOf(settings, project), 'the settings changed');
     this.#follow(project, read);
     this.opened();
     // It may be the old project that is telling us: it must not wait for itself.
-    void old.close();
+    this.#closing = Promise.all([this.#closing, old.close()]);
     if (!this.#options.isQuiet)
       reporter.settings(
         performance.now() - since,
@@ -187,4 +197,11 @@ function isSame(a: EffectiveSettings, b: EffectiveSettings): boolean {
     return value instanceof RegExp ? String(value) : value;
   });
   return !hasFunctions && text === JSON.stringify(b);
+}
+
+function textsOf(files: readonly string[]): string {
+  // Reading a pipe would wait for whoever writes into it.
+  const textOf = (file: string) =>
+    statSync(file, { throwIfNoEntry: false })?.isFile() ? readFileSync(file, 'latin1') : undefined;
+  return JSON.stringify(files.map((file) => [file, textOf(file)]));
 }

@@ -44,9 +44,16 @@ export interface Concerned {
   reload?: string;
 }
 
+interface PackageVersion {
+  name: string;
+  version: string;
+}
+
 /** Finds the pages and modules that file changes concern, and makes everybody forget what is no longer true. */
 export class ChangeReader {
   readonly #options: ChangeReaderOptions;
+  /** The versions of the packages in use, as they were when their modules were read. */
+  #versions = new Map<string, PackageVersion>();
 
   constructor(options: ChangeReaderOptions) {
     this.#options = options;
@@ -54,14 +61,15 @@ export class ChangeReader {
 
   read({ written, appeared, disappeared, isInPackages, isRelinked }: FileChanges): Concerned {
     const { paths, pages, madeOf, failed } = this.#options;
-    const before = isInPackages ? this.#packageVersions() : undefined;
+    const forgetsAll = isRelinked || [...written, ...disappeared].some((path) => this.#isConfiguration(path));
+    if (isInPackages || forgetsAll) this.noteVersions();
     const concerned: Concerned = { pages: new Set(), modules: new Set(isInPackages ? this.#repackaged() : []) };
-    const reload = before && whatChanged(before, this.#packageVersions());
+    const reload = isInPackages ? this.#versionChange() : undefined;
     if (reload !== undefined) concerned.reload = reload;
     const add = (ids: Iterable<string>) => {
       for (const id of ids) concerned.modules.add(id);
     };
-    if (isRelinked || [...written, ...disappeared].some((path) => this.#isConfiguration(path))) add(this.#reconfigured());
+    if (forgetsAll) add(this.#reconfigured());
     for (const path of appeared) add(this.#affectedByNew(path));
     for (const path of disappeared) add(this.#affectedByGone(path));
     for (const path of written) {
@@ -112,10 +120,30 @@ export class ChangeReader {
     return affected;
   }
 
-  /** The versions of the packages in use, by name and folder. */
-  #packageVersions(): Map<string, { name: string; version: string }> {
+  /**
+   * Notes the versions of packages that came into use since it was called last. Whoever lets package.json files be read anew calls
+   * it before: what an install then wrote would count as what the modules in use came from.
+   */
+  noteVersions(): void {
+    for (const [folder, version] of this.#packageVersions()) if (!this.#versions.has(folder)) this.#versions.set(folder, version);
+  }
+
+  /** What an install changed of packages that were in use; `undefined` where all of them are the same. */
+  #versionChange(): string | undefined {
+    const before = this.#versions;
+    this.#versions = this.#packageVersions();
+    for (const [folder, { name, version }] of before) {
+      const now = this.#versions.get(folder);
+      if (now && now.version !== version)
+        return `the package ${name} changed from ${version || 'one'} to ${now.version || 'another'}`;
+    }
+    return undefined;
+  }
+
+  /** The versions of the packages in use by the package.json files as they were read, by folder. */
+  #packageVersions(): Map<string, PackageVersion> {
     const { graph, paths, resolver } = this.#options;
-    const versions = new Map<string, { name: string; version: string }>();
+    const versions = new Map<string, PackageVersion>();
     for (const id of graph.ids()) {
       const name = /^.*node_modules\/((?:@[^/]+\/)?[^/]+)\//.exec(id);
       if (!name || versions.has(name[0])) continue;
@@ -153,17 +181,4 @@ export class ChangeReader {
     resolver.disappeared(path);
     return graph.importers(paths.idOf(path));
   }
-}
-
-/** What an install changed of packages that were in use; `undefined` where all of them are the same. */
-function whatChanged(
-  before: ReadonlyMap<string, { name: string; version: string }>,
-  after: ReadonlyMap<string, { name: string; version: string }>,
-): string | undefined {
-  for (const [folder, { name, version }] of before) {
-    const now = after.get(folder);
-    if (now && now.version !== version)
-      return `the package ${name} changed from ${version || 'one'} to ${now.version || 'another'}`;
-  }
-  return undefined;
 }

@@ -250,6 +250,7 @@ export class Project extends TypedEvents<ProjectEvents> {
 
   /** Begins to watch. What changed since the project was begun counts too. Settles when nothing is missed any more. */
   async watch(): Promise<void> {
+    this.#changes.noteVersions();
     await this.#watch.begin(this.#began);
     // What is kept is kept with complete maps.
     this.#idle = this.#maps.run().then(() => this.#cache?.writeAll());

@@ -11,4 +11,8 @@ export class TypedEvents<Events extends object> {
   emit<Name extends keyof Events>(name: Name, event: Events[Name]): void {
     for (const listener of this.#listeners.get(name) ?? []) (listener as (event: Events[Name]) => void)(event);
   }
+
+  removeAllListeners(): void {
+    this.#listeners.clear();
+  }
 }

@@ -111,7 +111,8 @@ describe('what is kept for the next start', () => {
     workspace.write({ 'vine-spark.config.mjs': `export default { alias: { '@': 'src' } };` });
     await program.next('settings', { after });
     workspace.write({ 'src/berth9.tsx': berth(9, 'pier') });
-    await program.next('update', { after });
+    // The new settings make an update of their own.
+    await program.next('update', { after, where: ({ changed }) => JSON.stringify(changed).includes('berth9') });
     await program.stop();
     const { bytes, notes } = await run(['index.html', '--cache', '--trace', 'trace.json']);
     expect(bytes[2]).toContain('pier 9');
