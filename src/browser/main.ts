@@ -4,6 +4,7 @@ import { setFrontEndBase } from './runtime/base-path.js';
 import { setBuild, setHookKey } from './runtime/hook.js';
 import { installRefresh, type RefreshRuntime } from './runtime/refresh.js';
 import { vine } from './runtime/runtime.js';
+import { replaceRefusedSheets } from './runtime/sheets.js';
 
 /** React's refresh runtime, which the build puts in front of this script. */
 declare const refreshPackage: RefreshRuntime;
@@ -15,5 +16,7 @@ setHookKey(settings.hook);
 setBuild(settings.build);
 installRefresh(refreshPackage);
 Object.defineProperty(globalThis, '~spark', { value: vine, configurable: true });
+// Before the page's own scripts run, which are deferred.
+document.addEventListener('readystatechange', () => void replaceRefusedSheets(), { once: true });
 const client = new LiveClient(settings, new URL(script.src).origin);
 void client.connect();

@@ -37,6 +37,7 @@ export type OwnUrl =
   | { kind: 'lazy'; id: string }
   | { kind: 'worker'; id: string }
   | { kind: 'style'; id: string }
+  | { kind: 'sheets'; page: string; index: number }
   | { kind: 'file'; id: string }
   | { kind: 'map'; name: string };
 
@@ -62,11 +63,18 @@ export function readOwnUrl(encoded: string): OwnUrl | undefined {
   if (Object.hasOwn(plainNames, encoded)) return { kind: plainNames[encoded]! };
   const path = decoded(encoded);
   if (path === undefined) return undefined;
-  const [, folder, rest = ''] = /^(piece|map|style|file)\/(.+)$/s.exec(pathToId(path)) ?? [];
+  const [, folder, rest = ''] = /^(piece|map|style|sheets|file)\/(.+)$/s.exec(pathToId(path)) ?? [];
   if (folder === 'style') return { kind: 'style', id: rest };
+  if (folder === 'sheets') return readSheetsName(rest);
   if (folder === 'file') return { kind: 'file', id: rest };
   if (folder === 'map') return { kind: 'map', name: rest.replace(/\.json$/, '') };
   return folder === 'piece' && rest.endsWith('.js') ? readPieceName(rest.slice(0, -'.js'.length)) : undefined;
+}
+
+/** Takes the name of several sheets in one file apart. */
+export function readSheetsName(name: string): (OwnUrl & { kind: 'sheets' }) | undefined {
+  const [, page = '', index] = /^(.+)\/(\d{1,6})\.css$/s.exec(name) ?? [];
+  return index === undefined ? undefined : { kind: 'sheets', page, index: Number(index) };
 }
 
 /** Takes the name of a piece apart. */
@@ -96,6 +104,9 @@ export const ownUrl = {
   /** `of` is the tag of the piece, or the version of the sheet whose id stands behind `style/`. */
   map: (base: string, name: string, of: string) => `${base}${ownPrefix}map/${idToPath(name)}.json?of=${of}`,
   style: (base: string, id: string, version: string) => `${base}${ownPrefix}style/${idToPath(id)}?v=${version}`,
+  /** Several sheets of a page in one file. */
+  sheets: (base: string, page: string, index: number, version: string) =>
+    `${base}${ownPrefix}sheets/${idToPath(page)}/${index}.css?v=${version}`,
   /** A file outside the project's folder, which has no path of its own. */
   file: (base: string, id: string, version: string) => `${base}${ownPrefix}file/${idToPath(id)}?v=${version}`,
 };

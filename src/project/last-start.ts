@@ -10,7 +10,7 @@ import { areCostly, areStill, type Inputs } from './inputs.js';
 
 /** What a page needs of the style sheets that its modules import. */
 export interface PageSheets {
-  /** Links for the end of the head. */
+  /** The elements for the end of the head. */
   imported: string;
   /** URLs of the sheets that the page links itself, by id. */
   urls: Record<string, string>;

@@ -33,6 +33,7 @@ export class PieceModules {
       id,
       linked,
       edges: { version: contentHash(linked.code), imports: composed.map(({ target }) => target), style: url },
+      css: () => this.#sheets.fullText(id),
     };
   }
 

@@ -14,7 +14,7 @@ export interface RenderedSheet {
   map(): Promise<string>;
 }
 
-const keptSheets = 500;
+const keptSheets = 2000;
 
 /** Style sheets as they are sent: references point at URLs with the version of what they name. */
 export class StyleSheets {
@@ -81,8 +81,11 @@ export class StyleSheets {
     if (known) return known;
     const content = this.#graph.content(id);
     if (content?.kind !== 'style') return [...this.#rendered].findLast(([name]) => name.startsWith(`${id}?`))?.[1];
-    const text = this.#withReferences(content);
-    const rendered = { text: text.toString(), map: () => this.#map(id, content, text) };
+    const urls = content.targets.map((target) => target && this.urlOf(target));
+    const rendered = {
+      text: content.references.length === 0 ? content.css : withReferences(content, urls).toString(),
+      map: () => this.#map(id, content, withReferences(content, urls)),
+    };
     this.#rendered.set(`${id}?${this.versionOf(id)}`, rendered);
     for (const old of this.#rendered.keys()) {
       if (this.#rendered.size <= keptSheets) break;
@@ -95,7 +98,18 @@ export class StyleSheets {
   textOf(id: string): string {
     const content = this.#graph.content(id);
     if (content?.kind !== 'style') return '';
-    return content.references.length === 0 ? content.css : this.#withReferences(content).toString();
+    return this.render(id)!.text;
+  }
+
+  /** The text of a sheet as it is now, with the place of its map; empty where there is none. */
+  fullText(id: string): string {
+    const rendered = this.#graph.content(id)?.kind === 'style' && this.render(id);
+    return rendered ? `${rendered.text}${this.mapComment(id, this.versionOf(id))}` : '';
+  }
+
+  /** The end of a sheet, which says where its map is. */
+  mapComment(id: string, version: string): string {
+    return `\n/*# sourceMappingURL=${ownUrl.map(this.#base, `style/${id}`, encodeURIComponent(version))} */\n`;
   }
 
   /** The map of a sheet as it is sent, through whatever made its CSS, with sources at their project paths. */
@@ -112,13 +126,14 @@ export class StyleSheets {
     if (isOwn || !name.startsWith('file:')) return `${this.#base}${isOwn ? id : name.split('/').at(-1)}`;
     return `${this.#base}${this.#paths.idOf(fileURLToPath(name))}`;
   }
+}
 
-  #withReferences({ css, references, targets }: StyleContent): MagicString {
-    const text = new MagicString(css);
-    references.forEach(({ start, end }, index) => {
-      const target = targets[index];
-      if (target) text.update(start, end, this.urlOf(target));
-    });
-    return text;
-  }
+/** A sheet with its references as URLs; those that lead nowhere stay as they are. */
+function withReferences({ css, references }: StyleContent, urls: readonly (string | undefined)[]): MagicString {
+  const text = new MagicString(css);
+  references.forEach(({ start, end }, index) => {
+    const url = urls[index];
+    if (url) text.update(start, end, url);
+  });
+  return text;
 }

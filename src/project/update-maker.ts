@@ -73,7 +73,7 @@ export class UpdateMaker {
       since,
       changed: modules.map((module) => module.id).filter((module) => graph.content(module)?.kind !== 'style'),
       removed,
-      styles: styles.filter((sheet) => graph.has(sheet)).map((sheet) => ({ id: sheet, url: sheets.urlOf(sheet) })),
+      styles: styles.filter((sheet) => graph.has(sheet)).map((id) => ({ id, url: sheets.urlOf(id), css: sheets.fullText(id) })),
       files: files.map(([path, file]) => ({ path, url: `${path}?v=${contentHash(readIfThere(file) ?? Buffer.alloc(0))}` })),
       modules,
       reload: reload.map(([page, reason]) => ({ page, reason })),

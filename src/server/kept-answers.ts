@@ -1,8 +1,8 @@
 import { pieceName, readPieceName } from '../core/urls.js';
 import type { KeptPiece, LastStart, PageSheets } from '../project/last-start.js';
 import type { Project } from '../project/project.js';
+import { sheetsOf } from './page-sheets.js';
 import type { PieceStore, StoredPiece } from './piece-store.js';
-import { sheetsOf } from './render-page.js';
 
 /**
  * Answers that outlive the server: while it reads modules for the first time, pages get those of the last start, if nothing

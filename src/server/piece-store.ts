@@ -1,6 +1,6 @@
 import type { TextParts } from '../core/batches.js';
 import type { UpdateScript } from '../core/live/messages.js';
-import { Piece } from '../core/pieces/piece.js';
+import { Piece, type PieceOptions } from '../core/pieces/piece.js';
 import { ownIdPrefix, ownUrl, type PagePart, pieceName, pieceNameOf } from '../core/urls.js';
 import { contentHash } from '../project/content-hash.js';
 import type { Page } from '../project/page.js';
@@ -40,18 +40,18 @@ export class PieceStore {
    */
   ofPage(page: Page, part: PagePart): StoredPiece {
     const name = pieceName.ofPage(page.id, part);
-    if (!this.#project.isComplete(page)) return this.#make(name, [], '');
+    if (!this.#project.isComplete(page)) return this.#make(name, []);
     const isPackage = (id: string) => id.includes('node_modules/') || id.startsWith(ownIdPrefix);
     const ids = this.#project.pageOrder(page).filter((id) => isPackage(id) === (part === 'packages'));
     const after = part === 'app' && page.runs[0] ? `vine.start(${JSON.stringify(page.runs[0].entry)});` : '';
-    return this.#make(name, ids, after);
+    return this.#make(name, ids, { after });
   }
 
   /** The piece behind a dynamic import, without what every page has from the start. */
   lazy(id: string): StoredPiece {
     const pages = [...this.#project.pages.values()].map((page) => new Set(this.#project.pageOrder(page)));
     const common = new Set([...(pages[0] ?? [])].filter((module) => pages.every((order) => order.has(module))));
-    return this.#make(pieceName.lazy(id), this.#project.graph.reachable([id], common), '');
+    return this.#make(pieceName.lazy(id), this.#project.graph.reachable([id], common), { hasSheets: true });
   }
 
   /** The newest of each kind of piece that was asked for and can be asked for again. */
@@ -64,7 +64,8 @@ export class PieceStore {
   worker(id: string, runtime: string): StoredPiece {
     const { base } = this.#project.options;
     const before = `const sparkBase = ${JSON.stringify(base)}, sparkKey = ${JSON.stringify(this.#hookKey)};\n${runtime}`;
-    return this.#make(pieceName.worker(id), this.#project.graph.reachable([id]), `vine.start(${JSON.stringify(id)});`, before);
+    const after = `vine.start(${JSON.stringify(id)});`;
+    return this.#make(pieceName.worker(id), this.#project.graph.reachable([id]), { before, after });
   }
 
   /** The scripts that bring an update to pages: one, or none where no module changed. */
@@ -123,7 +124,8 @@ export class PieceStore {
     return this.#maps;
   }
 
-  #make(name: string, ids: readonly string[], after: string, before = ''): StoredPiece {
+  #make(name: string, ids: readonly string[], options: Pick<PieceOptions, 'before' | 'after' | 'hasSheets'> = {}): StoredPiece {
+    const { after = '' } = options;
     const modules = ids.map((id) => this.#project.pieces.get(id)).filter((module) => module !== undefined);
     const tag = contentHash(
       after,
@@ -133,7 +135,7 @@ export class PieceStore {
     if (known) return known;
     // Tells the page which version of the piece it runs, so that its errors are looked up in that one.
     const noted = `vine.piece(${JSON.stringify(name)}, ${JSON.stringify(tag)});\n${after}`;
-    const piece = new Piece({ modules, before, after: noted, mapUrl: ownUrl.map(this.#project.options.base, name, tag) });
+    const piece = new Piece({ modules, ...options, after: noted, mapUrl: ownUrl.map(this.#project.options.base, name, tag) });
     return this.#keep({ tag, piece, name });
   }
 

@@ -6,6 +6,7 @@ import { encodedPath, ownUrl, type PagePart, pieceName } from '../core/urls.js';
 import type { PageSheets } from '../project/last-start.js';
 import type { Page } from '../project/page.js';
 import type { Project } from '../project/project.js';
+import { linkedSheets } from './page-sheets.js';
 
 export interface RenderInput {
   project: Project;
@@ -20,22 +21,6 @@ export interface RenderInput {
   build: number;
   /** What its modules' sheets come to; `undefined` while the page can't be complete. */
   sheets?: PageSheets | undefined;
-}
-
-/** The sheets of a page as its modules are now; `undefined` while something of them is missing. */
-export function sheetsOf(project: Project, page: Page): PageSheets | undefined {
-  if (!project.isComplete(page)) return undefined;
-  const imported: string[] = [];
-  for (const id of project.pageOrder(page)) {
-    if (project.graph.content(id)?.kind !== 'style' || page.styles.includes(id)) continue;
-    imported.push(`<link rel="stylesheet" href="${project.sheets.urlOf(id)}" data-spark-style="${escapeHtml(id)}">`);
-  }
-  return { imported: imported.join(''), urls: linkedSheets(project, page) };
-}
-
-function linkedSheets(project: Project, page: Page): Record<string, string> {
-  const there = page.styles.filter((id) => id !== undefined && project.graph.has(id)) as string[];
-  return Object.fromEntries(there.map((id) => [id, project.sheets.urlOf(id)]));
 }
 
 /** The beginning of what `renderPage` gives, up to the first place that depends on the page's modules. */
@@ -61,7 +46,7 @@ function clientScript({ project, page, session, hookKey, hot, build }: RenderInp
 
 /**
  * The page as it is served: the client script first in the head, the scripts of the page's modules where its first
- * module script stood, and links to the style sheets that modules import at the end of the head.
+ * module script stood, and the style sheets that modules import at the end of the head.
  */
 export function renderPage(input: RenderInput): string {
   const { project, page, sheets } = input;

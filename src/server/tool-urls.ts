@@ -1,9 +1,10 @@
 import { readFileSync } from 'node:fs';
 import type { IncomingMessage, ServerResponse } from 'node:http';
+import type { TextParts } from '../core/batches.js';
 import type { PageErrorMessage } from '../core/live/messages.js';
 import { ownHook, pieceEnd } from '../core/pieces/piece.js';
 import type { Problem } from '../core/problem.js';
-import { type OwnUrl, ownUrl, pieceName, pieceNameOf, readOwnUrl, readPieceName } from '../core/urls.js';
+import { type OwnUrl, ownUrl, pieceName, pieceNameOf, readOwnUrl, readPieceName, readSheetsName } from '../core/urls.js';
 import type { ExchangeReport } from '../forward/exchange.js';
 import { contentHash } from '../project/content-hash.js';
 import type { Project } from '../project/project.js';
@@ -11,6 +12,7 @@ import { browserName } from './browser-name.js';
 import type { KeptAnswers } from './kept-answers.js';
 import type { LiveChannel, LivePage } from './live-channel.js';
 import { openInEditor } from './open-in-editor.js';
+import { type JoinedSheets, joinedSheets } from './page-sheets.js';
 import type { PieceStore, StoredPiece } from './piece-store.js';
 import { jsonType, scriptType, sendKept, sendParts, sendPiece, sendTagged, sendText } from './respond.js';
 import { namedFile } from './served-files.js';
@@ -153,6 +155,12 @@ export class ToolUrls {
       case 'style':
         this.#sendStyle(url.id, asked);
         return true;
+      case 'sheets': {
+        const page = project.pages.get(url.page);
+        const sheets = page && joinedSheets(project, page, url.index);
+        if (sheets) this.#sendSheets(url, sheets, asked);
+        return sheets !== undefined;
+      }
       case 'file': {
         const file = namedFile(project, url.id);
         if (file) sendStatic(request, response, file.real);
@@ -225,13 +233,29 @@ export class ToolUrls {
 
   async #sendMap(name: string, { query, response }: Asked): Promise<void> {
     await this.#options.answers.checked();
-    const tag = query.get('of') ?? '';
-    const style = /^style\/(.+)$/s.exec(name);
-    const sheet = style && this.#options.project.sheets.render(style[1]!, tag || undefined);
-    const map = sheet ? [await sheet.map()] : await this.#options.pieces.map(name, tag);
+    const map = await this.#mapOf(name, query.get('of') ?? '');
     if (map === undefined)
       return sendText(response, 404, plainType, 'This piece has been replaced; reload the page for a new map.\n');
     sendParts(response, { type: jsonType, parts: map });
+  }
+
+  async #mapOf(name: string, tag: string): Promise<TextParts | undefined> {
+    const { project, pieces } = this.#options;
+    const [, kind, rest = ''] = /^(style|sheets)\/(.+)$/s.exec(name) ?? [];
+    const joined = kind === 'sheets' ? readSheetsName(rest) : undefined;
+    if (joined) {
+      const page = project.pages.get(joined.page);
+      return page && joinedSheets(project, page, joined.index)?.map(name);
+    }
+    const sheet = kind === 'style' ? project.sheets.render(rest, tag || undefined) : undefined;
+    return sheet ? [await sheet.map()] : pieces.map(name, tag);
+  }
+
+  #sendSheets({ page, index }: { page: string; index: number }, { text }: JoinedSheets, { request, response }: Asked): void {
+    const tag = contentHash(text);
+    const mapUrl = ownUrl.map(this.#options.project.options.base, `sheets/${page}/${index}.css`, tag);
+    const parts = [text, `/*# sourceMappingURL=${mapUrl} */\n`];
+    sendTagged(request, response, { tag, type: 'text/css; charset=utf-8', parts });
   }
 
   #sendStyle(id: string, { query, request, response }: Asked): void {
@@ -244,8 +268,7 @@ export class ToolUrls {
   }
 
   #sendSheet(id: string, tag: string, text: string, { request, response }: Pick<Asked, 'request' | 'response'>): void {
-    const mapUrl = ownUrl.map(this.#options.project.options.base, `style/${id}`, encodeURIComponent(tag));
-    const parts = [text, `\n/*# sourceMappingURL=${mapUrl} */\n`];
+    const parts = [text, this.#options.project.sheets.mapComment(id, tag)];
     sendTagged(request, response, { tag: encodeURIComponent(tag), type: 'text/css; charset=utf-8', parts });
   }
 }

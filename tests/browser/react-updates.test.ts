@@ -74,7 +74,7 @@ describe('a React page', () => {
     expect(await page.evaluate("getComputedStyle(document.querySelector('h1')).color")).toBe('rgb(217, 72, 43)');
     expect(await page.textContent('button')).toBe('held 2');
     expect(loads()).toBe(1);
-    expect(await page.locator('link[rel=stylesheet]').count()).toBe(1);
+    expect(await page.locator('link[rel=stylesheet], style').count()).toBe(1);
     await page.context().close();
   });
 

@@ -99,7 +99,7 @@ export async function applyUpdate(update: UpdateMessage): Promise<Applied> {
   let plan = planUpdate(changed, applied.notes);
   ended('plan');
   while (plan.rerun.size > 0) plan = await carryOut(plan, { incoming, applied, mayMoveSheets });
-  forgetAll(update.removed);
+  await forgetAll(update.removed);
   ended('run');
   applied.reset.push(...refreshComponents());
   applied.anew = applied.ran.filter((id) => keepsNothing(id));
@@ -387,23 +387,23 @@ function cleanUp(instance: Instance): void {
 }
 
 /** Forgets modules that the server dropped, unless this page came to need them again since, by an `import()` of its own. */
-function forgetAll(removed: readonly string[]): void {
+async function forgetAll(removed: readonly string[]): Promise<void> {
   if (removed.length === 0) return;
   const needed = new Set(entries);
   for (const id of needed) {
     const edges = registry.get(id)?.definition.edges;
     if (edges) for (const target of targetsOf(edges)) needed.add(target);
   }
-  for (const id of removed) if (!needed.has(id)) forget(id);
+  for (const id of removed) if (!needed.has(id)) await forget(id);
 }
 
-function forget(id: string): void {
+async function forget(id: string): Promise<void> {
   const instance = registry.get(id)?.instance;
   if (instance) {
     cleanUp(instance);
     disconnect(instance);
   }
-  removeSheet(id);
+  await removeSheet(id);
   removeModule(id);
 }
 

@@ -1,34 +1,58 @@
 import type { SheetChange } from '../../core/live/messages.js';
 import { entries, registry } from './records.js';
 
-/** The attribute by which links of ours are known, with the sheet's id. */
+/** The attribute by which elements of ours are known, with the sheet's id. */
 const mark = 'data-spark-style';
+/** On style elements: the URL by which the sheet in its version is known. Links have it as their `href`. */
+const urlMark = 'data-spark-url';
 /** Marks links that stand in the page's own HTML, where they stay. */
 const fixed = 'data-spark-fixed';
 /** Marks links whose sheet the server could not give, e.g. because of a problem in the build. They are tried again. */
 const failed = 'data-spark-failed';
+/** On a link to several sheets in one file: their URLs by id. */
+const joined = 'data-spark-sheets';
+
+/** An element that holds one sheet: its text, or a link where the page's security policy forbids that. */
+type SheetElement = HTMLStyleElement | HTMLLinkElement;
 
 /** Puts new versions of style sheets in the places of the old ones, which stay until the new ones are there: nothing flashes. Returns which. */
 export async function swapSheets(changes: readonly SheetChange[]): Promise<string[]> {
+  for (const { id, url, css } of changes) texts.set(id, { url, css });
+  if (changes.some(({ id }) => isJoined(id))) await separate();
   const swapped = await Promise.all(changes.map(async (change) => ((await swapSheet(change)) ? [change.id] : [])));
   return swapped.flat();
 }
 
 /** Returns whether there was something to replace. */
-async function swapSheet({ id, url }: SheetChange): Promise<boolean> {
-  const links = linksOf(id).filter((link) => link.getAttribute('href') !== url || link.hasAttribute(failed));
+async function swapSheet({ id, url, css }: SheetChange): Promise<boolean> {
+  const elements = elementsOf(id).filter((element) => urlOf(element) !== url || element.hasAttribute(failed));
   await Promise.all(
-    links.map(async (link) => {
-      const fresh = copyOf(link);
-      fresh.href = url;
-      link.after(fresh);
-      link.removeAttribute(mark);
+    elements.map(async (element) => {
+      const isText = element instanceof HTMLStyleElement;
+      if (isText && !loadsOthers(css)) {
+        element.textContent = css;
+        element.setAttribute(urlMark, url);
+        return;
+      }
+      const fresh = copyOf(element);
+      if (isText) fresh.textContent = css;
+      fresh.setAttribute(isText ? urlMark : 'href', url);
+      element.after(fresh);
+      element.removeAttribute(mark);
       await settled(fresh);
-      link.remove();
+      element.remove();
     }),
   );
-  return links.length > 0;
+  return elements.length > 0;
 }
+
+/** Whether a sheet imports others, for which it has to wait. */
+function loadsOthers(css: string): boolean {
+  return /@import\b/i.test(css);
+}
+
+/** The newest texts of sheets that came with updates. */
+const texts = new Map<string, { url: string; css: string }>();
 
 /** Modules that dynamic imports asked for. */
 const lateRoots = new Set<string>();
@@ -49,6 +73,7 @@ export async function ensureSheetsBelow(ids: readonly string[]): Promise<void> {
   const there = new Set(Object.keys(sheetVersions()));
   const missing = evaluationOrder(ids).filter((id) => styleOf(id) !== undefined && !there.has(id));
   if (missing.length === 0) return;
+  await separate();
   const order = moduleOrder();
   await Promise.all(missing.map((id) => addSheet(id, order)));
 }
@@ -65,21 +90,32 @@ export function hasFailedSheets(): boolean {
 export async function arrangeSheets(): Promise<void> {
   if (typeof document === 'undefined') return;
   const wanted = moduleOrder().filter((id) => styleOf(id) !== undefined);
-  const importedLinks = () => [...document.querySelectorAll<HTMLLinkElement>(`link[${mark}]:not([${fixed}])`)];
   const needed = new Set(wanted);
-  for (const link of importedLinks()) if (!needed.has(link.getAttribute(mark)!) || link.hasAttribute(failed)) link.remove();
+  const isJoinedNeeded = Object.keys(joinedVersions()).every((id) => needed.has(id));
+  if (!isJoinedNeeded) await separate();
+  const importedElements = () => [...document.querySelectorAll<SheetElement>(`[${mark}]:not([${fixed}])`)];
+  for (const element of importedElements())
+    if (!needed.has(element.getAttribute(mark)!) || element.hasAttribute(failed)) element.remove();
   await ensureSheetsBelow(wanted);
-  const kept = importedLinks();
-  const byId = new Map(kept.map((link) => [link.getAttribute(mark)!, link]));
+  if (document.querySelector(`link[${joined}]`) && !isSorted(Object.keys(sheetVersions()), wanted)) await separate();
+  const kept = importedElements();
+  const byId = new Map(kept.map((element) => [element.getAttribute(mark)!, element]));
   const inOrder = wanted.flatMap((id) => byId.get(id) ?? []);
-  const from = inOrder.findIndex((link, place) => link !== kept[place]);
+  const from = inOrder.findIndex((element, place) => element !== kept[place]);
   if (from === -1) return;
   const moved = inOrder.slice(from);
   const fresh = moved.map(copyOf);
-  for (const link of moved) link.removeAttribute(mark);
+  for (const element of moved) element.removeAttribute(mark);
   document.head.append(...fresh);
   await Promise.all(fresh.map(settled));
-  for (const link of moved) link.remove();
+  for (const element of moved) element.remove();
+}
+
+/** Whether those of `ids` that are in `order` come in that order. */
+function isSorted(ids: readonly string[], order: readonly string[]): boolean {
+  const place = new Map(order.map((id, index) => [id, index]));
+  const places = ids.flatMap((id) => place.get(id) ?? []);
+  return places.every((at, index) => index === 0 || places[index - 1]! < at);
 }
 
 /**
@@ -102,15 +138,77 @@ function styleOf(id: string): string | undefined {
 }
 
 function addSheet(id: string, order: readonly string[]): Promise<void> {
-  const link = document.createElement('link');
-  link.rel = 'stylesheet';
-  link.href = styleOf(id)!;
-  link.setAttribute(mark, id);
   const there = new Set(Object.keys(sheetVersions()));
   const later = order.slice(order.indexOf(id) + 1).find((other) => there.has(other));
-  if (later !== undefined) linksOf(later)[0]!.before(link);
-  else document.head.append(link);
+  const place = later === undefined ? undefined : elementsOf(later)[0];
+  const put = (element: SheetElement) => {
+    if (place) place.before(element);
+    else document.head.append(element);
+  };
+  const url = styleOf(id)!;
+  const css = textOf(id, url);
+  if (css !== undefined && mayHoldText) {
+    const element = document.createElement('style');
+    element.setAttribute(mark, id);
+    element.setAttribute(urlMark, url);
+    element.textContent = css;
+    put(element);
+    if (element.sheet) return settled(element);
+    element.remove();
+    mayHoldText = false;
+  }
+  const link = linkTo(id, url);
+  put(link);
   return settled(link);
+}
+
+/** The text of a sheet in the version of `url`, where it's known here. */
+function textOf(id: string, url: string): string | undefined {
+  const known = texts.get(id);
+  return known?.url === url ? known.css : registry.get(id)?.definition.edges.css;
+}
+
+/** Whether the page's security policy allows style elements, as far as is known. */
+let mayHoldText = true;
+
+/** Where a policy that came with the answer forbids the page's style elements, links take their places. */
+export async function replaceRefusedSheets(): Promise<void> {
+  const refused = [...document.querySelectorAll<HTMLStyleElement>(`style[${mark}]`)].filter(({ sheet }) => sheet === null);
+  if (refused.length === 0) return;
+  mayHoldText = false;
+  const links = refused.map((element) => {
+    const link = linkTo(element.getAttribute(mark)!, element.getAttribute(urlMark)!);
+    element.replaceWith(link);
+    return link;
+  });
+  await Promise.all(links.map(settled));
+}
+
+/** Sheets that came in one file get an element each, so that one of them can be replaced, moved, or taken away. */
+async function separate(): Promise<void> {
+  const files = [...document.querySelectorAll<HTMLLinkElement>(`link[${joined}]`)];
+  await Promise.all(
+    files.map(async (file) => {
+      const links = Object.entries(versionsIn(file)).map(([id, url]) => linkTo(id, url));
+      file.removeAttribute(joined);
+      file.after(...links);
+      await Promise.all(links.map(settled));
+      file.remove();
+    }),
+  );
+}
+
+function versionsIn(file: HTMLLinkElement): Record<string, string> {
+  return JSON.parse(file.getAttribute(joined)!) as Record<string, string>;
+}
+
+function joinedVersions(): Record<string, string> {
+  const files = [...document.querySelectorAll<HTMLLinkElement>(`link[${joined}]`)];
+  return Object.assign({}, ...files.map(versionsIn)) as Record<string, string>;
+}
+
+function isJoined(id: string): boolean {
+  return Object.hasOwn(joinedVersions(), id);
 }
 
 /** Modules below some others in the order in which they would run. */
@@ -135,34 +233,51 @@ function evaluationOrder(ids: readonly string[], seen = new Set<string>()): stri
 }
 
 /** Takes the sheet of a module away. */
-export function removeSheet(id: string): void {
-  for (const link of linksOf(id)) link.remove();
+export async function removeSheet(id: string): Promise<void> {
+  texts.delete(id);
+  if (isJoined(id)) await separate();
+  for (const element of elementsOf(id)) element.remove();
 }
 
-/** Every sheet of the page with its version, for comparing with the server's. */
+/** Every sheet of the page with its version, in the page's order, for comparing with the server's. */
 export function sheetVersions(): Record<string, string> {
   const versions: Record<string, string> = {};
-  for (const link of document.querySelectorAll<HTMLLinkElement>(`link[${mark}]`))
-    versions[link.getAttribute(mark)!] = link.getAttribute('href')!;
+  for (const element of document.querySelectorAll<SheetElement>(`[${mark}], link[${joined}]`)) {
+    if (element.hasAttribute(mark)) versions[element.getAttribute(mark)!] = urlOf(element);
+    else Object.assign(versions, versionsIn(element as HTMLLinkElement));
+  }
   return versions;
 }
 
-function linksOf(id: string): HTMLLinkElement[] {
-  return [...document.querySelectorAll<HTMLLinkElement>(`link[${mark}="${CSS.escape(id)}"]`)];
+function elementsOf(id: string): SheetElement[] {
+  return [...document.querySelectorAll<SheetElement>(`[${mark}="${CSS.escape(id)}"]`)];
 }
 
-function copyOf(link: HTMLLinkElement): HTMLLinkElement {
-  const copy = link.cloneNode() as HTMLLinkElement;
+function urlOf(element: SheetElement): string {
+  return element.getAttribute(element instanceof HTMLStyleElement ? urlMark : 'href')!;
+}
+
+function linkTo(id: string, url: string): HTMLLinkElement {
+  const link = document.createElement('link');
+  link.rel = 'stylesheet';
+  link.href = url;
+  link.setAttribute(mark, id);
+  return link;
+}
+
+function copyOf(element: SheetElement): SheetElement {
+  const copy = element.cloneNode(true) as SheetElement;
   copy.removeAttribute(failed);
   return copy;
 }
 
 /** A sheet that fails to load counts too: the page must not wait for it. */
-function settled(link: HTMLLinkElement): Promise<void> {
+function settled(element: SheetElement): Promise<void> {
+  if (element instanceof HTMLStyleElement && !loadsOthers(element.textContent ?? '')) return Promise.resolve();
   return new Promise((resolve) => {
-    link.onload = () => resolve();
-    link.onerror = () => {
-      link.setAttribute(failed, '');
+    element.onload = () => resolve();
+    element.onerror = () => {
+      element.setAttribute(failed, '');
       resolve();
     };
   });

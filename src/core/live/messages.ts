@@ -3,10 +3,11 @@ import type { Problem } from '../problem.js';
 /** The WebSocket subprotocol of the live channel; a new number when a message changes in a way that old pages can't read. */
 export const liveProtocol = 'spark-live';
 
-/** A style sheet of the page and the URL of its new version. */
+/** A style sheet of the page, the URL of its new version, and its text. */
 export interface SheetChange {
   id: string;
   url: string;
+  css: string;
 }
 
 /** The code of an update, and where the same can be loaded from by pages that may not evaluate strings. */

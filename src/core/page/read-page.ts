@@ -18,6 +18,8 @@ export interface PageParts {
   importMap: Record<string, string>;
   /** The `href` of `<base>`. */
   baseHref?: string;
+  /** Style elements of ours may stand in it: no policy of its own forbids them, and no `<base>` moves what they refer to. */
+  allowsStyleElements: boolean;
   /** `srcset` attributes. */
   sets: { attribute: Span; name: string; value: string }[];
   /** Style sheets that the page links. */
@@ -51,6 +53,7 @@ export function readPage(html: string): PageParts {
     scripts: [],
     classic: [],
     dropped: [],
+    allowsStyleElements: true,
     importMap: {},
     sets: [],
     styles: [],
@@ -90,8 +93,12 @@ function takeElement(element: Element, parts: PageParts): void {
     return value && !elsewhere.test(value) ? value : undefined;
   };
   if (element.tagName === 'title') parts.title = textOf(element).text;
-  else if (element.tagName === 'base' && attributes.has('href')) parts.baseHref ??= attributes.get('href')!;
-  else if (element.tagName === 'script' && attributes.get('type')?.trim().toLowerCase() === 'importmap') {
+  else if (element.tagName === 'base' && attributes.has('href')) {
+    parts.baseHref ??= attributes.get('href')!;
+    parts.allowsStyleElements = false;
+  } else if (element.tagName === 'meta') {
+    if (forbidsStyleElements(attributes)) parts.allowsStyleElements = false;
+  } else if (element.tagName === 'script' && attributes.get('type')?.trim().toLowerCase() === 'importmap') {
     parts.dropped.push(whole);
     parts.importMap = { ...readImportMap(textOf(element).text), ...parts.importMap };
   } else if (element.tagName === 'script' && attributes.get('type')?.trim().toLowerCase() === 'module') {
@@ -114,6 +121,18 @@ function takeElement(element: Element, parts: PageParts): void {
     const specifier = local(name);
     if (specifier) parts.files.push({ attribute: span(name), name, specifier });
   }
+}
+
+/** Whether a policy in the page forbids style elements without a nonce or hash (Content Security Policy Level 3, 6.6.3). */
+function forbidsStyleElements(attributes: ReadonlyMap<string, string>): boolean {
+  if (attributes.get('http-equiv')?.trim().toLowerCase() !== 'content-security-policy') return false;
+  const directives = (attributes.get('content') ?? '').split(';').map((directive) => directive.trim().toLowerCase().split(/\s+/));
+  const ofName = (name: string) => directives.find(([first]) => first === name);
+  const sources = ofName('style-src-elem') ?? ofName('style-src') ?? ofName('default-src');
+  return (
+    sources !== undefined &&
+    (!sources.includes("'unsafe-inline'") || sources.some((source) => /^'(?:nonce|sha\d+)-/.test(source)))
+  );
 }
 
 /** Script types that mean JavaScript (HTML Living Standard, 4.12.1). */

@@ -12,6 +12,8 @@ export interface PieceModule {
   map?: MapInput;
   /** The statement that registers it, up to its code; made when it's needed first. */
   head?: string;
+  /** Gives the text of the sheet that it stands for, where it's one. */
+  css?(): string;
 }
 
 /** A module in a piece, and the line on which its body starts, counted from 0. */
@@ -26,6 +28,8 @@ export interface PieceOptions {
   before?: string;
   /** Statements that follow the modules, e.g. the start of the page; `vine` is the runtime. */
   after?: string;
+  /** Style sheets come along with their texts: the page doesn't hold them. */
+  hasSheets?: boolean;
   /** URL of the source map, absolute or relative to the piece. */
   mapUrl: string;
   /** URL by which the piece is known in the debugger, needed where it is evaluated from a string. */
@@ -62,13 +66,19 @@ export class Piece {
     const { before = '', after } = this.#options;
     yield `${before}(vine => { if (!vine) return;\n`;
     for (const module of this.#modules) {
-      module.head ??= `vine.add(${JSON.stringify(module.id)}, ${JSON.stringify(module.edges)}, `;
+      const head = this.#headOf(module);
       const code = isApart
         ? `vine.parse(${JSON.stringify(module.id)}, ${JSON.stringify(module.linked.code)})`
         : module.linked.code;
-      yield [module.head, code, ');\n'];
+      yield [head, code, ');\n'];
     }
     if (after) yield `${after}\n`;
+  }
+
+  #headOf(module: PieceModule): string {
+    if (this.#options.hasSheets && module.css) return headOf(module, { ...module.edges, css: module.css() });
+    module.head ??= headOf(module, module.edges);
+    return module.head;
   }
 
   /** Where each module stands. */
@@ -79,6 +89,10 @@ export class Piece {
       line += module.linked.lineEnds + 1;
     }
   }
+}
+
+function headOf({ id }: PieceModule, edges: RuntimeEdges): string {
+  return `vine.add(${JSON.stringify(id)}, ${JSON.stringify(edges)}, `;
 }
 
 /**

@@ -22,4 +22,6 @@ export interface RuntimeEdges {
   url?: string;
   /** URL of the style sheet that the page must hold while this module is in use. */
   style?: string;
+  /** The text of that sheet, where it comes with the module: a piece behind a dynamic import brings its sheets along. */
+  css?: string;
 }
