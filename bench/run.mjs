@@ -10,6 +10,7 @@ import { join, resolve } from 'node:path';
 import { parseArgs } from 'node:util';
 import { figure, line } from './figures.mjs';
 import { measureForward } from './forward.mjs';
+import { measureFirstMap, measureLoad, measureShown } from './load.mjs';
 import { makeApp } from './make-app.mjs';
 import { measureMany } from './many.mjs';
 import { measureMap } from './map.mjs';
@@ -84,12 +85,28 @@ async function addMaps(program, page, name) {
   time(`${name}: later maps`, map.later, yardstick, 2);
 }
 
+/** A page's load, its first map, and what a save takes to be seen, each beside the same without a tool. */
+async function addPage({ folder, app, page }, name) {
+  const rounds = quick ? 1 : 5;
+  const load = await measureLoad({ folder, rounds });
+  const yardstick = 'the same code as one script and one sheet';
+  time(`${name}: page load, empty cache`, load.ours.empty, [load.joined.empty, yardstick], 1.5);
+  time(`${name}: page load, again`, load.ours.reload, [load.joined.reload, yardstick], 1.5);
+  const map = await measureFirstMap({ folder, page, rounds });
+  time(`${name}: first map, right after a cold start`, map.ours, [map.ready, 'the same map ready-made'], 5);
+  const shown = await measureShown({ folder, app, saves: quick ? 8 : 30 });
+  const chain = 'watch, read, translate, send, apply';
+  time(`${name}: style save to applied in Chromium`, shown.ours.style, [shown.bare.style, chain], 2);
+  time(`${name}: save to applied in Chromium`, shown.ours.module, [shown.bare.module, chain], 1.5);
+}
+
 /** Every figure of an application of one size. `smallest` holds the saves of the smallest one, to compare with. */
 async function addApp(project, size, { isLargest, smallest }) {
   const { folder, app } = project;
   const name = `${size} modules`;
   const isEnd = isLargest || !smallest;
   const start = await addStarts(project, name, { rounds: quick ? 1 : 3, isLarge: size >= 1000, isLargest });
+  if (quick || size === 1000 || isLargest) await addPage(project, name);
   const saves = quick ? 8 : isEnd ? 40 : 20;
   const bare = await bareSave({ folder, app, saves });
   const program = await serve(folder);

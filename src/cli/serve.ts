@@ -148,10 +148,12 @@ export async function serve({ version, page, options }: ServeRequest): Promise<v
   const ms = performance.now() - from;
   const beforeWatching = trace.now();
   await project.watch();
-  project
-    .idle()
+  server
+    .prepareMaps()
+    .then(() => project.idle())
+    .then(() => server.quiet())
     .then(collectGarbage)
-    .then(() => server.rest())
+    .then(() => server.keepAnswers())
     .catch((error: unknown) => failures.tell('keeping what the next start can use', error));
   trace.overlapping('start', 'watch', beforeWatching, {}, lanes.main);
   if (!options.quiet) {

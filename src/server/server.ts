@@ -76,6 +76,8 @@ export class VineServer {
   #unsubscribe: (() => void)[] = [];
   readonly #sockets = new Set<Duplex>();
   #port = 0;
+  /** `performance.now()` of the newest request. */
+  #askedAt = 0;
 
   constructor(options: VineServerOptions) {
     this.#options = options;
@@ -195,10 +197,19 @@ export class VineServer {
     });
   }
 
-  /** Does what can wait until nothing else is going on: keeps what pages were answered for the next start. */
-  async rest(): Promise<void> {
+  /** Loads what maps need, which the first one would wait for. */
+  async prepareMaps(): Promise<void> {
     await this.#pieces.prepareMaps();
-    await this.keepAnswers();
+  }
+
+  /** Settles when nobody has asked for anything for a while, or somebody asks all the time. */
+  async quiet(): Promise<void> {
+    const until = performance.now() + longestBusyMs;
+    for (;;) {
+      const waitMs = Math.min(until, this.#askedAt + quietMs) - performance.now();
+      if (waitMs <= 0) return;
+      await new Promise((resolve) => setTimeout(resolve, waitMs).unref());
+    }
   }
 
   /** Keeps what pages were answered for the next start. */
@@ -296,6 +307,7 @@ export class VineServer {
   #onRequest(request: IncomingMessage, response: ServerResponse, isContinued = false): void {
     const { trace } = this.#options.project.options;
     const from = trace.now();
+    this.#askedAt = performance.now();
     if (from > 0)
       response.once('close', () => trace.overlapping('request', `${request.method} ${request.url}`, from, {}, lanes.main));
     // A client that goes away in the middle is told by `close`.
@@ -502,6 +514,9 @@ const headMs = 20_000;
 /** How long a connection stays for the next request: closed soon, it would be closed under one that is on its way. */
 const idleMs = 60_000;
 /** How many connections there may be at once. */
+/** Nobody needs an answer soon after so long without a request, and work that can wait waits no longer than this. */
+const quietMs = 300;
+const longestBusyMs = 10_000;
 const mostConnections = 4096;
 const htmlType = 'text/html; charset=utf-8';
 /** Exchanges that can be looked at afterwards. */

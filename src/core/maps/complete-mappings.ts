@@ -29,6 +29,8 @@ export function completeMappings({ mappings, shifts, text, source }: CompletionI
   const shiftsOf = groupByLine(shifts);
   const wordsOf = wordsByLine(text);
   const lines = mappings.split(';');
+  /** Behind it nothing changes. */
+  const lastLine = [...wordsOf.keys(), ...shiftsOf.keys()].reduce((last, line) => Math.max(last, line), -1);
   const reader = new Reader();
   const writer = new Writer();
   let starts: readonly number[] | undefined;
@@ -37,6 +39,10 @@ export function completeMappings({ mappings, shifts, text, source }: CompletionI
     const encoded = lines[line]!;
     const words = wordsOf.get(line);
     const moved = shiftsOf.get(line);
+    if (line > lastLine && writer.follows(reader)) {
+      writer.copyRest(lines.slice(line));
+      break;
+    }
     if (!words && !moved && writer.follows(reader)) {
       const end = reader.skip(encoded);
       if (end) last = end;
@@ -160,19 +166,20 @@ for (let value = 0; value < digits.length; value++) digitOf[digits.charCodeAt(va
 
 /** Reads lines of mappings one after another (base 64 VLQ, ECMA-426, 9.2). */
 class Reader {
-  #line: number;
-  #column: number;
-  #name: number;
+  /** What the next line is relative to. */
+  line: number;
+  column: number;
+  name: number;
   #at = 0;
 
   constructor([line, column, name]: State = [0, 0, 0]) {
-    this.#line = line;
-    this.#column = column;
-    this.#name = name;
+    this.line = line;
+    this.column = column;
+    this.name = name;
   }
 
   get state(): State {
-    return [this.#line, this.#column, this.#name];
+    return [this.line, this.column, this.name];
   }
 
   /** The segments of a line. */
@@ -184,24 +191,44 @@ class Reader {
 
   /** Reads a line only to know where it leads. Returns its last segment. */
   skip(encoded: string): Segment | undefined {
+    if (encoded === '') return undefined;
     let column = 0;
     let hasPlace = false;
     let hasName = false;
-    this.#at = 0;
-    if (encoded === '') return undefined;
-    while (this.#at < encoded.length) {
-      column += this.#number(encoded);
-      hasPlace = !this.#isEnd(encoded);
-      if (hasPlace) {
-        this.#number(encoded); // there is one source only
-        this.#line += this.#number(encoded);
-        this.#column += this.#number(encoded);
-        hasName = !this.#isEnd(encoded);
-        if (hasName) this.#name += this.#number(encoded);
+    // Which number of a segment is being read: column, source, line, column in it, name.
+    let field = 0;
+    let value = 0;
+    let shift = 0;
+    for (let at = 0; at < encoded.length; at++) {
+      const code = encoded.charCodeAt(at);
+      if (code === comma) {
+        field = 0;
+        continue;
       }
-      this.#at++;
+      const digit = digitOf[code]!;
+      value += (digit & 31) << shift;
+      if (digit >= 32) {
+        shift += 5;
+        continue;
+      }
+      const number = value & 1 ? -(value >>> 1) : value >>> 1;
+      if (field === 0) {
+        column += number;
+        hasPlace = false;
+        hasName = false;
+      } else if (field === 2) {
+        this.line += number;
+        hasPlace = true;
+      } else if (field === 3) this.column += number;
+      else if (field === 4) {
+        this.name += number;
+        hasName = true;
+      }
+      field++;
+      value = 0;
+      shift = 0;
     }
-    return [column, hasPlace ? this.#line : -1, this.#column, hasPlace && hasName ? this.#name : -1];
+    return [column, hasPlace ? this.line : -1, this.column, hasPlace && hasName ? this.name : -1];
   }
 
   #walk(encoded: string, take: (segment: Segment) => void): void {
@@ -212,11 +239,11 @@ class Reader {
       if (this.#isEnd(encoded)) take([column, -1, -1, -1]);
       else {
         this.#number(encoded);
-        this.#line += this.#number(encoded);
-        this.#column += this.#number(encoded);
+        this.line += this.#number(encoded);
+        this.column += this.#number(encoded);
         const hasName = !this.#isEnd(encoded);
-        if (hasName) this.#name += this.#number(encoded);
-        take([column, this.#line, this.#column, hasName ? this.#name : -1]);
+        if (hasName) this.name += this.#number(encoded);
+        take([column, this.line, this.column, hasName ? this.name : -1]);
       }
       this.#at++;
     }
@@ -244,22 +271,32 @@ const comma = 44;
 /** Writes lines of mappings one after another. */
 class Writer {
   readonly #lines: string[] = [];
-  #state: State = [0, 0, 0];
+  #line = 0;
+  #column = 0;
+  #name = 0;
 
   /** Whether what the reader reads next can be copied. */
-  follows({ state }: Reader): boolean {
-    const [line, column, name] = this.#state;
-    return state[0] === line && state[1] === column && state[2] === name;
+  follows({ line, column, name }: Reader): boolean {
+    return this.#line === line && this.#column === column && this.#name === name;
   }
 
   /** Takes a line as it is, after the reader has passed it. */
-  copy(encoded: string, { state }: Reader): void {
+  copy(encoded: string, { line, column, name }: Reader): void {
     this.#lines.push(encoded);
-    this.#state = state;
+    this.#line = line;
+    this.#column = column;
+    this.#name = name;
+  }
+
+  /** Takes lines as they are, behind which nothing else comes. */
+  copyRest(lines: readonly string[]): void {
+    for (const line of lines) this.#lines.push(line);
   }
 
   write(segments: readonly Segment[]): void {
-    let [line, column, name] = this.#state;
+    let line = this.#line;
+    let column = this.#column;
+    let name = this.#name;
     let last = 0;
     let out = '';
     for (const segment of segments) {
@@ -274,7 +311,9 @@ class Writer {
       name = segment[3];
     }
     this.#lines.push(out);
-    this.#state = [line, column, name];
+    this.#line = line;
+    this.#column = column;
+    this.#name = name;
   }
 
   text(): string {
