@@ -180,5 +180,5 @@ async function bareChain(folder, browser) {
     new Promise((resolve) => {
       arrived = resolve;
     });
-  return { next, close: async () => (server.close(), watcher.close()) };
+  return { next, close: () => Promise.all([server.close(), watcher.close()]) };
 }

@@ -93,6 +93,7 @@ export class Running {
     if (isQuiet) return;
     server.traffic.on('backend', (change) => reporter.backend(change));
     if (showsTraffic) server.traffic.on('exchange', (report) => reporter.exchange(report));
+    server.errors.on('missing', (problem) => reporter.warning(problem));
     server.errors.on('note', (note) => reporter.note(note));
     server.live.on('joined', (page) => reporter.joined(page));
     server.live.on('left', (page) => reporter.left(page));

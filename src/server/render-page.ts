@@ -80,7 +80,7 @@ export function renderPage(input: RenderInput): string {
 }
 
 /** The URL of a file that the page names; other origins stay as they are. With `<base>`, the browser does it. */
-function fileUrl(specifier: string, page: Page, base: string): string {
+export function fileUrl(specifier: string, page: Page, base: string): string {
   if (page.parts.baseHref !== undefined || /^(?:[a-z][a-z0-9+.-]*:|\/\/|#)/i.test(specifier)) return specifier;
   if (!specifier.startsWith('/')) return base + join(encodedPath(dirname(page.id)), specifier);
   return base === '/' || specifier.startsWith(base) ? specifier : base + specifier.slice(1);

@@ -20,6 +20,7 @@ import { KeptAnswers } from './kept-answers.js';
 import { type ListenOptions, listen } from './listen.js';
 import { LiveChannel, type LivePage } from './live-channel.js';
 import { mapError } from './map-stack.js';
+import { MissingFiles } from './missing-file.js';
 import { notFoundPage } from './not-found.js';
 import { looksLikeFile, type PageRoute, PageRoutes } from './page-routes.js';
 import { sheetsOf } from './page-sheets.js';
@@ -56,6 +57,8 @@ export class VineServer {
   readonly errors = new TypedEvents<{
     error: { from: LivePage; problem: Problem };
     editor: Problem;
+    /** A file that a page names and that was asked for in vain. */
+    missing: Problem;
     note: string;
     failure: Failure;
   }>();
@@ -75,6 +78,7 @@ export class VineServer {
   #settingsProblems: readonly Problem[] = [];
   #unsubscribe: (() => void)[] = [];
   readonly #sockets = new Set<Duplex>();
+  readonly #missing = new MissingFiles();
   #port = 0;
   /** `performance.now()` of the newest request. */
   #askedAt = 0;
@@ -356,6 +360,8 @@ export class VineServer {
     protect(request, response, trust);
     if (isElsewhere) return refuseElsewhere(response, originOf(request));
     if (path === '/favicon.ico') return sendText(response, 204, 'image/x-icon', '');
+    const named = this.#missing.placeOf(project, path);
+    if (named) this.errors.emit('missing', named);
     this.#notFound(path, inBase, response);
   }
 
