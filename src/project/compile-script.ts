@@ -122,7 +122,7 @@ async function linkedForm(
     let linked = await (records ? linkModule({ ...input, records }) : linkCommonJs(input));
     if (lacksCertainty(linked)) linked = await linkCommonJs(input, true);
     // What was translated is known to parse.
-    const isSound = isTranslated || isExpression(linked.code);
+    const isSound = isTranslated || linked.isParsed || isExpression(linked.code);
     return (isSound ? undefined : await checkSyntax(id, text, records !== undefined)) ?? linked;
   } catch (error) {
     const start = (error as { idx?: number }).idx ?? 0;

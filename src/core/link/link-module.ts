@@ -88,9 +88,13 @@ export async function linkModule(input: LinkInput): Promise<Linked> {
   const suspects = new Set([...draft.locals.values(), ...imported].filter((local) => !draft.constants.has(local)));
   let isAsync = false;
   let importWrites: Linked['importWrites'] = [];
+  let isParsed = false;
   const folds = input.checked ? undefined : foldTextually(input.text, input.constants);
-  if (folds && !needsTree(draft, suspects)) draft.edits.push(...folds);
-  else {
+  const known = folds ? withoutTree(draft, suspects) : undefined;
+  if (known) {
+    draft.edits.push(...folds!);
+    isParsed = known.isParsed;
+  } else {
     const { analyseModule } = await import('./module-analysis.js');
     const exportedAs = groupByLocal(draft.locals);
     const analysis = analyseModule({ ...input, imported, exportedAs, isChecked: input.checked === true });
@@ -112,21 +116,24 @@ export async function linkModule(input: LinkInput): Promise<Linked> {
     importWrites,
     hasBindings: draft.bindings.length > 0,
     isEarly: draft.early.size > 0,
+    ...(isParsed ? { isParsed } : {}),
   };
 }
 
 /**
- * Whether linking needs a syntax tree: there is a top-level `await`, an exported or imported name (`suspects`) may be
+ * `undefined` where linking needs a syntax tree: there is a top-level `await`, an exported or imported name (`suspects`) may be
  * assigned, `export {}` or `arguments` may stand at the top, or the text holds what a classic script would take for an
- * HTML comment. Errs towards yes.
+ * HTML comment. Errs towards that. Else whether an engine has parsed the body meanwhile.
  */
-function needsTree({ input, edits }: Draft, suspects: ReadonlySet<string>): boolean {
+function withoutTree({ input, edits }: Draft, suspects: ReadonlySet<string>): { isParsed: boolean } | undefined {
   const { text } = input;
-  if (text.includes('<!--') || (text.includes('-->') && /^\s*-->/m.test(text))) return true;
-  if (text.includes('export') && /\bexport\s*\{\s*\}/.test(text)) return true;
-  if (suspects.size > 0 && mayBeAssigned(text, suspects)) return true;
-  if (!/\bawait\b|\barguments\b/.test(text)) return false;
-  return !isPlainBody(applyEdits(text, withoutNested([...edits])).text);
+  if (text.includes('<!--') || (text.includes('-->') && /^\s*-->/m.test(text))) return undefined;
+  if (text.includes('export') && /\bexport\s*\{\s*\}/.test(text)) return undefined;
+  if (suspects.size > 0 && mayBeAssigned(text, suspects)) return undefined;
+  if (!/\bawait\b|\barguments\b/.test(text)) return { isParsed: false };
+  // `super` may stand in a static block and not in a function.
+  const isParsed = !/\bsuper\b/.test(text);
+  return isPlainBody(applyEdits(text, withoutNested([...edits])).text) ? { isParsed } : undefined;
 }
 
 /** Records one import of any kind and edits its text. Returns the index of its request, -1 where it has none. */

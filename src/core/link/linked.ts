@@ -51,6 +51,8 @@ export interface Linked {
   hasBindings: boolean;
   /** Some export is a function that others can call before the module has run. */
   isEarly: boolean;
+  /** An engine has parsed the body on the way. */
+  isParsed?: true;
   /** Made without a syntax tree: which requests are certain is not known. */
   isScanned?: true;
 }
