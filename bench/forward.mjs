@@ -8,7 +8,7 @@ import { fileURLToPath } from 'node:url';
 import { median, quantile } from './figures.mjs';
 import { serve } from './program.mjs';
 
-const atOnce = 32;
+const atOnce = 50;
 
 /** The backend: a small JSON answer. */
 function backend() {

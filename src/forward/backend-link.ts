@@ -4,7 +4,7 @@ import type { CompiledRule } from './rule.js';
 
 /** How many connections one backend gets at most, and how many of them may wait idle. */
 const mostSockets = 512;
-const mostIdleSockets = 32;
+const mostIdleSockets = 256;
 
 /** Of a backend's answer. */
 const mostHeadBytes = 128 << 10;
@@ -38,7 +38,6 @@ export class BackendLink {
     const request = to.isSecure
       ? httpsRequest({ ...options, rejectUnauthorized: !selfSigned, servername: to.hostname })
       : httpRequest(options);
-    request.setNoDelay(true);
     limitConnecting(request, timeouts.connectMs);
     return request;
   }
