@@ -1,7 +1,7 @@
 import { readFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { expect, test } from '@jest/globals';
-import { problemCodes } from '../src/core/problem-codes.js';
+import { problemCodes } from '../src/core/problem/codes.js';
 import { knownKeys } from '../src/settings/schema.js';
 import { runProgram } from './support/program.js';
 import { repository } from './support/workspace.js';

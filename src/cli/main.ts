@@ -1,11 +1,11 @@
 #!/usr/bin/env node
 import { existsSync, readFileSync } from 'node:fs';
 import { Command, CommanderError } from 'commander';
-import { VineError } from '../core/problem.js';
-import { checkCommand } from './check.js';
-import { demoCommand } from './demo.js';
+import { VineError } from '../core/problem/problem.js';
+import { checkCommand } from './commands/check.js';
+import { demoCommand } from './commands/demo.js';
+import { parseForward, serveCommand } from './commands/serve.js';
 import { printProblem } from './report/problem-text.js';
-import { parseForward, serveCommand } from './serve.js';
 import { endWithOutput } from './staying-alive.js';
 
 /** Exit codes: 0 all right, 1 something failed, 2 the command line or the settings are wrong. */

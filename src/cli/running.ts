@@ -1,6 +1,6 @@
 import { existsSync, readFileSync, statSync } from 'node:fs';
 import { dirname, join } from 'node:path';
-import { VineError } from '../core/problem.js';
+import { VineError } from '../core/problem/problem.js';
 import type { Trace } from '../core/trace.js';
 import { Project } from '../project/project.js';
 import type { Served, VineServer } from '../server/server.js';
@@ -8,7 +8,7 @@ import type { EffectiveSettings } from '../settings/effective.js';
 import { UpdateGarbage } from './collect-garbage.js';
 import { printProblem } from './report/problem-text.js';
 import type { Reporter } from './report/reporter.js';
-import { UpdateReports } from './update-reports.js';
+import { UpdateReports } from './report/update-reports.js';
 
 /** Where results are kept for the next start: beside the installed packages; `undefined` where there are none. */
 export function cacheFolderOf(root: string): string | undefined {

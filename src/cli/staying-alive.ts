@@ -1,4 +1,4 @@
-import type { Problem } from '../core/problem.js';
+import type { Problem } from '../core/problem/problem.js';
 import { printProblem } from './report/problem-text.js';
 import type { Reporter } from './report/reporter.js';
 

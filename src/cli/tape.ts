@@ -1,6 +1,6 @@
 import { readFileSync } from 'node:fs';
 import { resolve } from 'node:path';
-import { VineError } from '../core/problem.js';
+import { VineError } from '../core/problem/problem.js';
 import type { Tape } from '../forward/forwarder.js';
 import { type HarEntry, readHar } from '../forward/har.js';
 import { Recorder, type RecorderOptions } from '../forward/recorder.js';

@@ -1,5 +1,5 @@
 import { closeSync, openSync, writeSync } from 'node:fs';
-import { VineError } from '../core/problem.js';
+import { VineError } from '../core/problem/problem.js';
 import { Trace, type TraceEvent } from '../core/trace.js';
 
 const writeAfterMs = 500;

@@ -1,4 +1,4 @@
-import { escapeHtml, toolPage } from '../core/html.js';
+import { escapeHtml, toolPage } from '../core/tool-page.js';
 
 export interface BackendDown {
   /** The rule's paths as written. */

@@ -1,6 +1,6 @@
 import type { IncomingMessage, ServerResponse } from 'node:http';
 import { setTimeout as delay } from 'node:timers/promises';
-import { nearMiss } from '../core/near-miss.js';
+import { nearMiss } from '../core/problem/near-miss.js';
 import type { HarEntry } from './har.js';
 import { leftOut } from './recorder.js';
 

@@ -1,5 +1,5 @@
 import { validateHeaderName, validateHeaderValue } from 'node:http';
-import { VineError } from '../core/problem.js';
+import { VineError } from '../core/problem/problem.js';
 
 /** What a function or a value of a rule did wrong, with the setting to look at: `key` is e.g. `requestHeaders`. */
 export function ruleFailure(label: string, key: string, why: string, cause?: unknown): VineError {

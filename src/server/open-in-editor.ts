@@ -1,6 +1,6 @@
 import type StartEditor from 'launch-editor';
 import { lazily } from '../core/lazily.js';
-import type { Problem } from '../core/problem.js';
+import type { Problem } from '../core/problem/problem.js';
 
 const startEditor = lazily<typeof StartEditor>('launch-editor');
 

@@ -1,23 +1,23 @@
 import { readFileSync } from 'node:fs';
 import type { IncomingMessage, ServerResponse } from 'node:http';
-import type { TextParts } from '../core/batches.js';
 import type { PageErrorMessage } from '../core/live/messages.js';
 import { ownHook, pieceEnd } from '../core/pieces/piece.js';
-import type { Problem } from '../core/problem.js';
+import type { Problem } from '../core/problem/problem.js';
+import type { TextParts } from '../core/text/batches.js';
+import { contentHash } from '../core/text/content-hash.js';
 import { type OwnUrl, ownUrl, pieceName, pieceNameOf, readOwnUrl, readPieceName, readSheetsName } from '../core/urls.js';
 import type { ExchangeReport } from '../forward/exchange.js';
-import { contentHash } from '../project/content-hash.js';
 import type { Project } from '../project/project.js';
-import { browserName } from './browser-name.js';
-import type { KeptAnswers } from './kept-answers.js';
-import type { LiveChannel, LivePage } from './live-channel.js';
+import { jsonType, scriptType, sendKept, sendParts, sendPiece, sendTagged, sendText } from './http/respond.js';
+import { sendStatic } from './http/static-file.js';
+import { embedOrigin, isOwnOrigin, isSurelyOwn, type Trust } from './http/trust.js';
+import { browserName } from './live/browser-name.js';
+import type { LiveChannel, LivePage } from './live/live-channel.js';
 import { openInEditor } from './open-in-editor.js';
-import { type JoinedSheets, joinedSheets } from './page-sheets.js';
-import type { PieceStore, StoredPiece } from './piece-store.js';
-import { jsonType, scriptType, sendKept, sendParts, sendPiece, sendTagged, sendText } from './respond.js';
+import { type JoinedSheets, joinedSheets } from './pages/page-sheets.js';
+import type { KeptAnswers } from './pieces/kept-answers.js';
+import type { PieceStore, StoredPiece } from './pieces/piece-store.js';
 import { namedFile } from './served-files.js';
-import { sendStatic } from './static-file.js';
-import { embedOrigin, isOwnOrigin, isSurelyOwn, type Trust } from './trust.js';
 
 export interface ToolUrlsOptions {
   project: Project;
@@ -196,7 +196,7 @@ export class ToolUrls {
       body += chunk;
       if (body.length > longestErrorBody) return sendText(response, 413, plainType, '');
     }
-    const { readPageMessage } = await import('./page-message.js');
+    const { readPageMessage } = await import('./live/page-message.js');
     const message = readPageMessage(body);
     const name = pieceNameOf(query.get('worker') ?? '', this.#options.project.options.base);
     const worker = readPieceName(name ?? '');

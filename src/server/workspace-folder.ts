@@ -1,7 +1,7 @@
 import { createHash } from 'node:crypto';
 import type { IncomingMessage, ServerResponse } from 'node:http';
-import { jsonType, sendText } from './respond.js';
-import { isFromThisMachine } from './trust.js';
+import { jsonType, sendText } from './http/respond.js';
+import { isFromThisMachine } from './http/trust.js';
 
 /** Where Chromium's debugger asks for the folder of a page's sources. */
 export const workspacePath = '/.well-known/appspecific/com.chrome.devtools.json';

@@ -1,7 +1,7 @@
 import { existsSync, readdirSync, realpathSync, statSync } from 'node:fs';
 import { basename, dirname, join, relative, resolve, sep } from 'node:path';
 import type { Adapter } from '../core/adapter.js';
-import { VineError } from '../core/problem.js';
+import { VineError } from '../core/problem/problem.js';
 import type { CookieChanges, ForwardRule, PathChange } from '../forward/rule.js';
 import { parseTarget } from '../forward/target.js';
 import { envFileNames, exposedVariables } from './env-files.js';

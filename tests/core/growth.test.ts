@@ -1,10 +1,10 @@
 import { beforeAll, expect, test } from '@jest/globals';
 import { init } from 'es-module-lexer';
+import { readStyle } from '../../src/core/documents/read-style.js';
 import { linkCommonJs } from '../../src/core/link/link-commonjs.js';
 import { linkModule } from '../../src/core/link/link-module.js';
 import { findDecorator } from '../../src/core/translate/decorators.js';
 import { mayBeTooDeep } from '../../src/core/translate/nesting.js';
-import { readStyle } from '../../src/core/translate/read-style.js';
 
 beforeAll(() => init());
 

@@ -10,7 +10,7 @@ import type { Linked } from '../../src/core/link/linked.js';
 import { indexMap } from '../../src/core/maps/index-map.js';
 import { keepMap } from '../../src/core/maps/kept-map.js';
 import { moduleMap } from '../../src/core/maps/module-map.js';
-import { SourceText } from '../../src/core/source-text.js';
+import { SourceText } from '../../src/core/text/source-text.js';
 import { defaultScriptOptions } from '../../src/core/translate/script-options.js';
 import { translateScript } from '../../src/core/translate/translate-script.js';
 import { repository } from '../support/workspace.js';

@@ -6,7 +6,7 @@ import { linkCommonJs } from '../../src/core/link/link-commonjs.js';
 import { linkModule } from '../../src/core/link/link-module.js';
 import { keepMap } from '../../src/core/maps/kept-map.js';
 import { moduleMap } from '../../src/core/maps/module-map.js';
-import { SourceText } from '../../src/core/source-text.js';
+import { SourceText } from '../../src/core/text/source-text.js';
 import { defaultScriptOptions } from '../../src/core/translate/script-options.js';
 import { translateScript } from '../../src/core/translate/translate-script.js';
 import { checkMap, type MapCheck } from '../support/map-check.js';

@@ -1,6 +1,6 @@
 import { describe, expect, test } from '@jest/globals';
-import { readPage } from '../../src/core/page/read-page.js';
-import { readStyle } from '../../src/core/translate/read-style.js';
+import { readPage } from '../../src/core/documents/read-page.js';
+import { readStyle } from '../../src/core/documents/read-style.js';
 
 const slice = (html: string, { start, end }: { start: number; end: number }) => html.slice(start, end);
 

@@ -2,7 +2,7 @@ import { beforeAll, expect, test } from '@jest/globals';
 import { init } from 'es-module-lexer';
 import type { LexerRecords } from '../../src/core/link/link-module.js';
 import { recordsFromTree } from '../../src/core/link/tree-records.js';
-import { lexed } from '../../src/project/compile-script.js';
+import { lexed } from '../../src/project/read/compile-script.js';
 import { randomNumbers } from '../support/random-program.js';
 import { full } from '../support/sizes.js';
 

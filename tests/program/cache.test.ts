@@ -3,7 +3,7 @@ import { createServer } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { join } from 'node:path';
 import { afterEach, beforeEach, describe, expect, test } from '@jest/globals';
-import { DiskCache } from '../../src/project/disk-cache.js';
+import { DiskCache } from '../../src/project/kept/disk-cache.js';
 import { Program, runProgram } from '../support/program.js';
 import { withoutRunKeys } from '../support/run-keys.js';
 import { repository, Workspace } from '../support/workspace.js';

@@ -1,6 +1,6 @@
 import { expect, test } from '@jest/globals';
 import { problemText } from '../../src/cli/report/problem-text.js';
-import type { Problem } from '../../src/core/problem.js';
+import type { Problem } from '../../src/core/problem/problem.js';
 import { Program } from '../support/program.js';
 import { Workspace } from '../support/workspace.js';
 

@@ -4,7 +4,7 @@ import { join, relative } from 'node:path';
 import { expect, test } from '@jest/globals';
 import WebSocket from 'ws';
 import { liveProtocol } from '../../src/core/live/messages.js';
-import { shownText } from '../../src/core/shown-text.js';
+import { shownText } from '../../src/core/text/shown-text.js';
 import { Program } from '../support/program.js';
 import { repository, Workspace } from '../support/workspace.js';
 

@@ -1,6 +1,6 @@
 import { decode, type SourceMapSegment } from '@jridgewell/sourcemap-codec';
 import { type Token, tokenizer, tokTypes } from 'acorn';
-import { lineStarts } from '../../src/core/line-index.js';
+import { lineStarts } from '../../src/core/text/line-index.js';
 
 /** How the identifiers and keywords of a generated text are mapped. */
 export interface MapCheck {

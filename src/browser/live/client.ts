@@ -6,7 +6,7 @@ import {
   type ServerMessage,
   type UpdateMessage,
 } from '../../core/live/messages.js';
-import type { Problem } from '../../core/problem.js';
+import type { Problem } from '../../core/problem/problem.js';
 import { ownUrl } from '../../core/urls.js';
 import { hidePanel, showPanel } from '../panel/panel.js';
 import { entriesSettled } from '../runtime/handle.js';

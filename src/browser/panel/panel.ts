@@ -1,5 +1,5 @@
-import type { CodeFrameLine } from '../../core/code-frame.js';
-import type { Problem } from '../../core/problem.js';
+import type { CodeFrameLine } from '../../core/problem/code-frame.js';
+import type { Problem } from '../../core/problem/problem.js';
 
 const css = `
 :host { all: initial !important; display: block !important; }

@@ -1,7 +1,7 @@
-import { runCommonJs } from './commonjs.js';
 import { pushExports } from './link.js';
 import { dependencyOf, type Instance } from './records.js';
 import { isComponentExport, registerComponent } from './refresh.js';
+import { runCommonJs } from './require.js';
 import { readTarget } from './resolve-export.js';
 
 let nextAsyncOrder = 0;

@@ -1,4 +1,4 @@
-import { shownJson } from '../../core/shown-text.js';
+import { shownJson } from '../../core/text/shown-text.js';
 import type { Reporter } from './reporter.js';
 
 /** Events as NDJSON, one object a line with its `event` and the time. */

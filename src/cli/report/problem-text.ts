@@ -1,6 +1,6 @@
-import { formatCodeFrame } from '../../core/code-frame.js';
-import type { Problem } from '../../core/problem.js';
-import { shownLines, shownText } from '../../core/shown-text.js';
+import { formatCodeFrame } from '../../core/problem/code-frame.js';
+import type { Problem } from '../../core/problem/problem.js';
+import { shownLines, shownText } from '../../core/text/shown-text.js';
 import { colours as pc } from './colours.js';
 
 /** The URL that opens a place in the editor: `line` and `column` count from 1. */

@@ -1,9 +1,9 @@
 import type { PageMessage } from '../../core/live/messages.js';
-import type { Problem } from '../../core/problem.js';
+import type { Problem } from '../../core/problem/problem.js';
 import type { BackendChange } from '../../forward/backend-states.js';
 import type { ExchangeReport } from '../../forward/exchange.js';
-import type { ProjectUpdate } from '../../project/update-maker.js';
-import type { LivePage } from '../../server/live-channel.js';
+import type { ProjectUpdate } from '../../project/live/update-maker.js';
+import type { LivePage } from '../../server/live/live-channel.js';
 
 /** What the reporter is told when pages can be asked for. */
 export interface ListeningReport {

@@ -1,7 +1,7 @@
-import { shownText } from '../../core/shown-text.js';
+import { shownText } from '../../core/text/shown-text.js';
 import type { BackendChange } from '../../forward/backend-states.js';
 import type { ExchangeReport } from '../../forward/exchange.js';
-import type { ProjectUpdate } from '../../project/update-maker.js';
+import type { ProjectUpdate } from '../../project/live/update-maker.js';
 import { colours as pc } from './colours.js';
 import { type EditorUrl, problemText } from './problem-text.js';
 import type { ListeningReport, PageReport, Reporter } from './reporter.js';

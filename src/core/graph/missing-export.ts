@@ -1,7 +1,7 @@
 import type { ImportRecord } from '../link/linked.js';
 import { splitId } from '../module-id.js';
-import { nearMiss } from '../near-miss.js';
-import { type Problem, problemAt } from '../problem.js';
+import { nearMiss } from '../problem/near-miss.js';
+import { type Problem, problemAt } from '../problem/problem.js';
 
 export interface MissingExport {
   /** The importer and its source. */

@@ -1,4 +1,4 @@
-import { lineStarts, positionAt } from '../line-index.js';
+import { lineStarts, positionAt } from '../text/line-index.js';
 
 /** Replace `start`..`end` of a text. A blanking keeps line ends, so that lines never move. */
 export interface Edit {

@@ -1,8 +1,8 @@
 import { parse } from 'es-module-lexer';
-import { intern } from '../intern.js';
-import { countLineEnds } from '../line-index.js';
+import { intern } from '../text/intern.js';
+import { countLineEnds } from '../text/line-index.js';
 import { applyEdits, type Edit } from './edits.js';
-import { foldTextually } from './find-in-code.js';
+import { foldTextually } from './fold-in-text.js';
 import type { LinkInput } from './link-module.js';
 import type { Linked, ModuleRequest } from './linked.js';
 

@@ -1,4 +1,4 @@
-import { countLineEnds } from '../line-index.js';
+import { countLineEnds } from '../text/line-index.js';
 import type { Linked } from './linked.js';
 
 const identifier =

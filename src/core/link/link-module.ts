@@ -1,9 +1,9 @@
 import { type Export, type Import, parse } from 'es-module-lexer';
-import { intern } from '../intern.js';
-import { countLineEnds } from '../line-index.js';
+import { intern } from '../text/intern.js';
+import { countLineEnds } from '../text/line-index.js';
 import { isPlainBody } from './compiles.js';
 import { applyEdits, blank, type Edit } from './edits.js';
-import { foldTextually } from './find-in-code.js';
+import { foldTextually } from './fold-in-text.js';
 import type { ImportRecord, Linked, ModuleRequest } from './linked.js';
 import { mayBeAssigned } from './may-be-assigned.js';
 import { readImportedNames, unescapeName, wordsFrom } from './statement-words.js';

@@ -1,4 +1,4 @@
-import type { Problem } from '../problem.js';
+import type { Problem } from '../problem/problem.js';
 
 /** The WebSocket subprotocol of the live channel; a new number when a message changes in a way that old pages can't read. */
 export const liveProtocol = 'spark-live';

@@ -1,5 +1,5 @@
-import { lineStarts } from '../line-index.js';
 import type { Shift } from '../link/edits.js';
+import { lineStarts } from '../text/line-index.js';
 
 /** Words that translators leave without a mapping of their own: second keywords of a statement … */
 const keywords = /\b(?:else|of|in|instanceof|catch|extends|finally|while|function|await)\b/g;

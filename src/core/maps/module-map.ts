@@ -1,7 +1,7 @@
 import { encode, type SourceMapMappings, type SourceMapSegment } from '@jridgewell/sourcemap-codec';
-import { lineStarts } from '../line-index.js';
 import type { Shift } from '../link/edits.js';
-import type { SourceText } from '../source-text.js';
+import { lineStarts } from '../text/line-index.js';
+import type { SourceText } from '../text/source-text.js';
 import { completeMappings } from './complete-mappings.js';
 import type { KeptMap } from './kept-map.js';
 

@@ -1,5 +1,5 @@
 import { originalPositionFor, TraceMap } from '@jridgewell/trace-mapping';
-import { lineStarts, positionAt } from '../line-index.js';
+import { lineStarts, positionAt } from '../text/line-index.js';
 import type { RawMap } from '../translate/translate-script.js';
 
 /** The offset in `source` that an offset in the translated text comes from. */

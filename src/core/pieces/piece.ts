@@ -1,6 +1,6 @@
-import { countLineEnds } from '../line-index.js';
 import type { Linked } from '../link/linked.js';
 import type { MapInput } from '../maps/module-map.js';
+import { countLineEnds } from '../text/line-index.js';
 import type { RuntimeEdges } from './runtime-edges.js';
 
 /** One module as it goes into a piece. It stays the same object as long as nothing about it changes. */

@@ -1,6 +1,6 @@
 import { basename, dirname, join, relative } from 'node:path';
-import { nearMiss } from '../near-miss.js';
-import type { Problem } from '../problem.js';
+import { nearMiss } from '../problem/near-miss.js';
+import type { Problem } from '../problem/problem.js';
 import type { Failure } from './resolver.js';
 
 export interface ExplainContext {

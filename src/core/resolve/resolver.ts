@@ -2,7 +2,7 @@ import { builtinModules } from 'node:module';
 import { basename, dirname, isAbsolute, join, relative } from 'node:path';
 import { exports as resolveExports, imports as resolveImports } from 'resolve.exports';
 import type { Files } from '../files.js';
-import { nearMiss } from '../near-miss.js';
+import { nearMiss } from '../problem/near-miss.js';
 import { PackageFiles, type PackageJson } from './package-json.js';
 
 /** How the specifier is used, which decides conditions and extensions. */

@@ -1,5 +1,5 @@
 import { parseSync } from 'oxc-parser';
-import { type Problem, problemAt } from '../problem.js';
+import { type Problem, problemAt } from '../problem/problem.js';
 
 /** What keeps JavaScript that isn't translated from being parsed; it would take everything else in its piece with it. */
 export function checkSyntax(id: string, text: string, isModule: boolean): Problem | undefined {

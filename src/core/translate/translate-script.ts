@@ -1,5 +1,5 @@
-import { type Problem, problemAt } from '../problem.js';
-import { chooseHandle } from './handle.js';
+import { chooseHandle } from '../link/handle.js';
+import { type Problem, problemAt } from '../problem/problem.js';
 import type { ScriptOptions } from './script-options.js';
 
 /** A source map as the translator gives it (ECMA-426). */

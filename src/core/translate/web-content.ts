@@ -1,5 +1,5 @@
 import { basename, extname } from 'node:path/posix';
-import { isAssetPath } from './kinds.js';
+import { isAssetPath } from '../file-kinds.js';
 
 /** Data and documents that pages fetch by their paths, beside images, fonts and media. */
 const dataExtensions = new Set(

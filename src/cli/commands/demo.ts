@@ -1,0 +1,118 @@
+import { type ChildProcess, spawn, spawnSync } from 'node:child_process';
+import { cpSync, existsSync, readdirSync, readFileSync } from 'node:fs';
+import { createRequire } from 'node:module';
+import { createServer } from 'node:net';
+import { join, relative, resolve } from 'node:path';
+import { setTimeout as delay } from 'node:timers/promises';
+import { fileURLToPath } from 'node:url';
+import { Command } from 'commander';
+import { VineError } from '../../core/problem/problem.js';
+import { type ServeOptions, serve } from './serve.js';
+
+const backendPort = 8464;
+const backendPatienceMs = 10_000;
+const source = fileURLToPath(new URL('../../../demo', import.meta.url));
+
+/** `vine-spark demo [folder]`. */
+export function demoCommand(version: string): Command {
+  return new Command('demo')
+    .description('copy the demo application, a ferry departure board, to a folder, start its backend and serve it')
+    .argument('[folder]', 'where to copy it', 'saltmarsh-ferries')
+    .option('--port <n>', 'port of the dev server (default: 8463)', Number)
+    .option('--open', 'open the page in a browser')
+    .option('--json', 'print events as NDJSON')
+    .action(async (folder: string, options: Pick<ServeOptions, 'port' | 'open' | 'json'>) => {
+      const target = resolve(folder);
+      copyDemo(target);
+      const port = await freePort(backendPort);
+      const backend = startBackend(target, port);
+      await answers(`http://127.0.0.1:${port}/health`, backend);
+      if (!options.json)
+        process.stdout.write(
+          `\n  The demo is in ${relative(process.cwd(), target) || 'this folder'}: edit src/components/departure-row.tsx and watch the page.\n`,
+        );
+      process.chdir(target);
+      await serve({
+        version,
+        page: 'index.html',
+        options: { ...options, hot: true, forward: [{ path: '/api', to: `http://127.0.0.1:${port}` }] },
+      });
+    });
+}
+
+/** Copies the demo unless the folder holds it already; installs its packages where they can't be found. */
+function copyDemo(target: string): void {
+  if (!existsSync(target) || readdirSync(target).length === 0) {
+    // By the path inside of it: the demo of an installed package lies in `node_modules` itself.
+    cpSync(source, target, { recursive: true, filter: (path) => !relative(source, path).includes('node_modules') });
+  } else if (!isDemo(target)) {
+    throw new VineError({
+      code: 'unknown-option',
+      message: `The folder ${target} is not empty.`,
+      hint: 'Give the name of a new folder: vine-spark demo <folder>',
+    });
+  }
+  try {
+    createRequire(join(target, 'package.json')).resolve('react-dom/client');
+  } catch {
+    process.stdout.write('  Installing the packages of the demo …\n');
+    const { status } = spawnSync('npm', ['install', '--no-audit', '--no-fund'], {
+      cwd: target,
+      stdio: ['ignore', 'ignore', 'inherit'],
+    });
+    if (status !== 0)
+      throw new VineError({
+        code: 'package-missing',
+        message: "The demo's packages could not be installed.",
+        hint: `Run npm install in ${target} and look at what it says.`,
+      });
+  }
+}
+
+function isDemo(folder: string): boolean {
+  const file = join(folder, 'package.json');
+  return existsSync(file) && readFileSync(file, 'utf8').includes('"saltmarsh-ferries"');
+}
+
+/** The backend is a program of its own, as it would be in real life. It ends with us. */
+function startBackend(folder: string, port: number): ChildProcess {
+  const backend = spawn(process.execPath, ['backend/server.mjs'], {
+    cwd: folder,
+    env: { ...process.env, PORT: String(port) },
+    stdio: ['ignore', 'ignore', 'inherit'],
+  });
+  backend.on('error', () => {}); // that it doesn't answer is told
+  process.on('exit', () => backend.kill());
+  return backend;
+}
+
+async function freePort(from: number): Promise<number> {
+  for (let port = from + 0; port < from + 50; port++) if (await isFree(port)) return port;
+  throw new VineError({
+    code: 'port-taken',
+    message: `Ports ${from} to ${from + 49} are all in use.`,
+    hint: 'End one of the programs that use them.',
+  });
+}
+
+function isFree(port: number): Promise<boolean> {
+  return new Promise((done) => {
+    const probe = createServer();
+    probe.once('error', () => done(false));
+    probe.listen(port, '127.0.0.1', () => probe.close(() => done(true)));
+  });
+}
+
+async function answers(url: string, backend: ChildProcess): Promise<void> {
+  const until = Date.now() + backendPatienceMs;
+  while (Date.now() < until && backend.exitCode === null) {
+    const response = await fetch(url).catch(() => undefined);
+    if (response?.ok) return;
+    await delay(40);
+  }
+  throw new VineError({
+    code: 'internal-error',
+    message: 'The backend of the demo did not start.',
+    hint: 'Run node backend/server.mjs in its folder and look at what it says.',
+  });
+}

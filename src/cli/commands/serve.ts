@@ -1,0 +1,207 @@
+import { readFileSync } from 'node:fs';
+import { basename, join } from 'node:path';
+import { Command, InvalidArgumentError } from 'commander';
+import { lanes, noTrace } from '../../core/trace.js';
+import { parseTarget } from '../../forward/target.js';
+import { VineServer } from '../../server/server.js';
+import { type CommandLineSettings, effectiveSettings } from '../../settings/effective.js';
+import { collectGarbage } from '../collect-garbage.js';
+import { jsonReporter } from '../report/json-reporter.js';
+import type { EditorUrl } from '../report/problem-text.js';
+import type { Reporter } from '../report/reporter.js';
+import { terminalReporter } from '../report/terminal-reporter.js';
+import { cacheFolderOf, projectOf, Running, servedOf } from '../running.js';
+import { closeOnSignals, Failures, goOnAfterErrors, withPlainSignals } from '../staying-alive.js';
+import type { TapeOptions } from '../tape.js';
+import { traceFile } from '../trace-file.js';
+
+/** Options of `serve` as Commander gives them. */
+export interface ServeOptions extends Omit<CommandLineSettings, 'page'>, TapeOptions {
+  open?: boolean;
+  hot: boolean;
+  cache?: boolean;
+  poll?: boolean;
+  traffic?: boolean;
+  trace?: string;
+  json?: boolean;
+  quiet?: boolean;
+}
+
+/** `vine-spark serve [page]`. */
+export function serveCommand(version: string): Command {
+  return new Command('serve')
+    .description('serve a page, or all pages of a folder, and update them in place as you edit')
+    .argument('[page]', 'an HTML file, or a folder with some (default: this folder)')
+    .option('--port <n>', 'port to listen on (default: 8463)', parsePort)
+    .option('--exact-port', 'fail where the port is in use instead of taking the next free one')
+    .option('--host <address>', 'address to listen on; 0.0.0.0 for every one (default: localhost)')
+    .option('--open', 'open the page in a browser')
+    .option('--base <path>', 'URL prefix of the whole front end (default: /)', parseBase)
+    .option('--forward <path=origin>', 'send a path to a backend, e.g. /api=http://127.0.0.1:8464 (repeatable)', parseForward)
+    .option('--settings <file>', 'settings file (default: vine-spark.config.ts, .js, .mjs or .json)')
+    .option('--no-hot', 'reload the page instead of updating it in place')
+    .option('--no-cache', 'keep nothing for the next start, and use nothing of the last one')
+    .option('--poll', 'look for changes again and again, for network file systems')
+    .option('--traffic', 'print a line for each forwarded request')
+    .option('--record <file>', 'write forwarded exchanges to a HAR file')
+    .option('--record-secrets', 'keep cookies and credentials in the recording')
+    .option('--replay <file>', 'answer from a HAR file where the backend cannot be reached')
+    .option('--replay-only', 'answer from the HAR file always')
+    .option('--replay-delays', 'take as long as the backend took')
+    .option('--trace <file>', 'write where time goes, in the Trace Event Format')
+    .option('--json', 'print events as NDJSON')
+    .option('--quiet', 'print problems only')
+    .action(async (page: string | undefined, options: ServeOptions) => {
+      await serve({ version, options, ...(page === undefined ? {} : { page }) });
+    });
+}
+
+/** What `serve` is asked for. */
+export interface ServeRequest {
+  version: string;
+  page?: string;
+  options: ServeOptions;
+}
+
+/** Serves until the process is asked to end. Settles when everything stands. */
+export async function serve({ version, page, options }: ServeRequest): Promise<void> {
+  const from = performance.now();
+  const tracing = options.trace === undefined ? undefined : traceFile(options.trace);
+  const trace = tracing?.trace ?? noTrace;
+  trace.span('start', 'loading the program', 0, {}, from);
+  const line: CommandLineSettings = { ...options, ...(page === undefined ? {} : { page }) };
+  const folder = process.cwd();
+  const settings = await effectiveSettings(folder, line);
+  trace.span('start', 'settings', from);
+  const notes: string[] = [];
+  const usesTape = options.record !== undefined || options.replay !== undefined || options.replayOnly;
+  const tape = usesTape ? (await import('../tape.js')).tapeOf(options, version, (note) => notes.push(note)) : {};
+  const cacheFolder = options.cache === false ? undefined : cacheFolderOf(settings.root);
+  const project = projectOf(settings, { poll: options.poll ?? false, build: 0, cacheFolder, trace });
+  const write = (text: string) => void process.stdout.write(text);
+  // Whoever reads a pipe wants no escapes.
+  const editorUrl = process.stdout.isTTY ? (...place: Parameters<EditorUrl>) => server.editorUrl(...place) : undefined;
+  const reporter = options.json ? jsonReporter(write) : terminalReporter(write, editorUrl);
+  project.on('warning', (warning) => reporter.warning(warning));
+  if (!options.quiet) project.on('note', (note) => reporter.note(note));
+  const beforePages = trace.now();
+  project.begin();
+  trace.span('start', 'pages', beforePages);
+  const { host, port, exact } = settings.listen;
+  const server = new VineServer({
+    ...servedOf(settings, project),
+    host,
+    port,
+    exact,
+    hot: options.hot,
+    tape,
+  });
+  try {
+    const beforeListening = trace.now();
+    await server.listen();
+    trace.overlapping('start', 'listen', beforeListening, {}, lanes.main);
+  } catch (error) {
+    await project.close();
+    throw error;
+  }
+  const running = new Running({
+    settings,
+    project,
+    server,
+    reporter,
+    poll: options.poll ?? false,
+    trace,
+    cacheFolder,
+    isQuiet: options.quiet ?? false,
+    showsTraffic: options.traffic ?? false,
+  });
+  const failures = new Failures(reporter);
+  server.errors.on('failure', ({ what, error }) => failures.tell(what, error));
+  const closeAll = async () => {
+    await running.writeKept();
+    await server.keepAnswers();
+    await Promise.all([server.close(), running.close()]);
+    tracing?.close();
+  };
+  closeOnSignals(closeAll);
+  goOnAfterErrors((error) => failures.tell('something that nothing waited for', error));
+  const report = {
+    version,
+    project: projectName(settings.root),
+    url: server.url,
+    port: server.boundPort,
+    forwards: server.forwarder.rules.map(({ label, to }) => ({ label, origin: to.label })),
+    routes: settings.routes,
+    ...(port !== 0 && server.boundPort !== port ? { wantedPort: port, isForBackend: server.expectsBackendAt(port) } : {}),
+    ...(settings.file ? { settingsFile: project.paths.idOf(settings.file) } : {}),
+  };
+  if (!options.quiet) reporter.listening(report);
+  for (const note of notes) reporter.note(note);
+  running.begin(() => withPlainSignals(() => effectiveSettings(folder, line)));
+  try {
+    await project.opened();
+  } catch (error) {
+    // Never half alive: a page that can't be made for a reason of ours isn't answered at all.
+    await closeAll();
+    throw error;
+  }
+  const ms = performance.now() - from;
+  const beforeWatching = trace.now();
+  await project.watch();
+  server
+    .prepareMaps()
+    .then(() => project.idle())
+    .then(() => server.quiet())
+    .then(collectGarbage)
+    .then(() => server.keepAnswers())
+    .catch((error: unknown) => failures.tell('keeping what the next start can use', error));
+  trace.overlapping('start', 'watch', beforeWatching, {}, lanes.main);
+  if (!options.quiet) {
+    const notes = [...project.pages.values()].flatMap((shown) => shown.notes);
+    reporter.ready({ ...report, notes, modules: project.graph.size, ms });
+  }
+  running.opened();
+  if (options.open) await openBrowser(server.url, reporter);
+}
+
+async function openBrowser(url: string, reporter: Reporter): Promise<void> {
+  try {
+    const child = await (await import('open')).default(url);
+    child.on('error', (error) => reporter.note(`no browser could be opened: ${error.message}`));
+  } catch (error) {
+    reporter.note(`no browser could be opened: ${error instanceof Error ? error.message : String(error)}`);
+  }
+}
+
+/** What package.json calls the project, or what its folder is called. */
+function projectName(root: string): string {
+  try {
+    const { name } = JSON.parse(readFileSync(join(root, 'package.json'), 'utf8')) as { name?: unknown };
+    if (typeof name === 'string' && name !== '') return name;
+  } catch {
+    // It has none, or one that can't be read, which others tell.
+  }
+  return basename(root);
+}
+
+function parsePort(value: string): number {
+  const port = Number(value);
+  if (!/^\d+$/.test(value) || port > 65_535) throw new InvalidArgumentError('A port is a whole number up to 65535.');
+  return port;
+}
+
+function parseBase(value: string): string {
+  if (!value.startsWith('/')) throw new InvalidArgumentError('A base path starts with /.');
+  return value.endsWith('/') ? value : `${value}/`;
+}
+
+/** Reads `--forward /path=origin`. */
+export function parseForward(value: string, before: { path: string; to: string }[] = []): { path: string; to: string }[] {
+  const at = value.indexOf('=');
+  const [path, to] = [value.slice(0, at), value.slice(at + 1)];
+  if (at === -1 || !path.startsWith('/'))
+    throw new InvalidArgumentError('Write a path and an origin, e.g. /api=http://127.0.0.1:8464.');
+  if (!parseTarget(to.replace(/\/$/, '')))
+    throw new InvalidArgumentError(`'${to}' is no origin; write e.g. http://127.0.0.1:8464, without a path.`);
+  return [...before, { path, to: to.replace(/\/$/, '') }];
+}

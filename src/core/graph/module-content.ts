@@ -1,0 +1,59 @@
+import type { StyleReference } from '../documents/read-style.js';
+import type { Linked } from '../link/linked.js';
+import type { KeptMap } from '../maps/kept-map.js';
+import type { RuntimeEdges } from '../pieces/runtime-edges.js';
+import type { SourceText } from '../text/source-text.js';
+import type { RawMap } from '../translate/translate-script.js';
+
+/** A file or a worker that a script names by URL. */
+export interface UrlTarget {
+  kind: 'url' | 'worker';
+  specifier: string;
+  /** Absent where there is no such file in the project. */
+  target?: string;
+}
+
+/** A module with code to run. */
+export interface ScriptContent {
+  kind: 'script';
+  source: SourceText;
+  map?: KeptMap;
+  linked: Linked;
+  edges: RuntimeEdges;
+  /** Lies in node_modules. */
+  inPackage: boolean;
+  /** Ids of other files that an adapter made it of. */
+  dependencies?: string[];
+  /** What stands in `new URL('…', import.meta.url)`, in source order. */
+  urls: UrlTarget[];
+  /** Linked in the checked form. */
+  isChecked: boolean;
+}
+
+export interface StyleContent {
+  kind: 'style';
+  /** What the user wrote. */
+  source: string;
+  /** The CSS made of it, which `references` point into. */
+  css: string;
+  /** The map from the CSS back to the source, where they differ. */
+  map?: RawMap;
+  /** Ids of other files that went into the CSS. */
+  dependencies: string[];
+  /** Absolute paths of folders any of whose files may change the CSS. */
+  folders: string[];
+  references: StyleReference[];
+  /** For each reference the id it leads to; `undefined` for what is not a file of the project. */
+  targets: (string | undefined)[];
+  linked: Linked;
+}
+
+export interface AssetContent {
+  kind: 'asset';
+  /** Hash of the file. */
+  hash: string;
+  linked: Linked;
+}
+
+/** What the graph holds of a module. */
+export type ModuleContent = ScriptContent | StyleContent | AssetContent;

@@ -1,0 +1,75 @@
+import type { ModuleContent, ScriptContent } from '../../core/graph/module-content.js';
+import type { ModuleGraph } from '../../core/graph/module-graph.js';
+import { digestVersions } from '../../core/live/messages.js';
+import type { PieceModule } from '../../core/pieces/piece.js';
+import type { RuntimeEdges } from '../../core/pieces/runtime-edges.js';
+import { contentHash } from '../../core/text/content-hash.js';
+import { ownUrl, pieceName } from '../../core/urls.js';
+import type { StyleSheets } from '../styles/style-sheets.js';
+
+/** Modules as they go into pieces: linked code, with edges that hold the current URLs of what they use. */
+export class PieceModules {
+  readonly #graph: ModuleGraph<ModuleContent>;
+  readonly #sheets: StyleSheets;
+  readonly #base: string;
+  readonly #known = new WeakMap<ScriptContent, PieceModule>();
+
+  constructor(graph: ModuleGraph<ModuleContent>, sheets: StyleSheets, base: string) {
+    this.#graph = graph;
+    this.#sheets = sheets;
+    this.#base = base;
+  }
+
+  /** One module; `undefined` for what the graph doesn't hold. */
+  get(id: string): PieceModule | undefined {
+    const content = this.#graph.content(id);
+    if (!content) return undefined;
+    const { linked } = content;
+    if (content.kind === 'script') return this.#ofScript(id, content);
+    const url = this.#sheets.urlOf(id);
+    if (content.kind === 'asset') return { id, linked, edges: { version: content.hash, imports: [], url } };
+    const composed = this.#graph.edges(id).filter(({ kind }) => kind === 'import');
+    return {
+      id,
+      linked,
+      edges: { version: contentHash(linked.code), imports: composed.map(({ target }) => target), style: url },
+      css: () => this.#sheets.fullText(id),
+    };
+  }
+
+  #ofScript(id: string, content: ScriptContent): PieceModule {
+    const known = this.#known.get(content);
+    if (known && content.urls.length === 0) return known;
+    const { source, map, linked, inPackage } = content;
+    const { shifts, code } = linked;
+    const input = { source, sourceUrl: `${this.#base}${id}`, shifts, code, ignored: inPackage, ...(map ? { map } : {}) };
+    const module = { id, linked, edges: this.#scriptEdges(content), map: known?.map ?? input };
+    this.#known.set(content, module);
+    return module;
+  }
+
+  /** The sum of the versions of modules, comparable with what a page computes of its own. */
+  digest(ids: Iterable<string>): number {
+    const versions: string[] = [];
+    for (const id of ids) {
+      const module = this.get(id);
+      if (module) versions.push(module.edges.version);
+    }
+    return digestVersions(versions);
+  }
+
+  #scriptEdges({ edges, urls }: ScriptContent): RuntimeEdges {
+    if (urls.length === 0) return edges;
+    const found = urls.map(({ kind, specifier, target }) => {
+      if (target === undefined) return specifier;
+      return kind === 'worker' ? this.#workerUrl(target) : this.#sheets.urlOf(target);
+    });
+    return { ...edges, urls: found, version: contentHash(edges.version, ...found) };
+  }
+
+  /** The URL of a worker's script. It changes with everything that runs in the worker, so that a new one replaces it. */
+  #workerUrl(id: string): string {
+    const digest = this.digest(this.#graph.reachable([id]));
+    return `${ownUrl.piece(this.#base, pieceName.worker(id))}?v=${digest.toString(16)}`;
+  }
+}

@@ -1,0 +1,100 @@
+import { dirname } from 'node:path/posix';
+import { type PageParts, readPage, type Span } from '../../core/documents/read-page.js';
+import type { Paths } from '../../core/paths.js';
+import { type Problem, problemAt } from '../../core/problem/problem.js';
+import { explainFailure } from '../../core/resolve/explain-failure.js';
+import type { Resolver } from '../../core/resolve/resolver.js';
+import { contentHash } from '../../core/text/content-hash.js';
+
+/** An HTML page of the project with what it asks for resolved to ids. */
+export interface Page {
+  /** Path of the HTML file relative to the project. */
+  id: string;
+  text: string;
+  parts: PageParts;
+  /** Modules to run, in document order: files, or a name of our own for what stands in the page itself. */
+  runs: { element: Span; entry: string }[];
+  /** Text of the scripts that stand in the page, by their entry id. */
+  inline: Map<string, string>;
+  /** Where those texts begin in the page. */
+  inlineStarts: Map<string, number>;
+  /** Ids of scripts that are no modules, by place in `parts.classic`. */
+  classic: (string | undefined)[];
+  /** What the user should know. */
+  notes: string[];
+  /** Style sheets that the page links, by place in `parts.styles`; `undefined` for what isn't there. */
+  styles: (string | undefined)[];
+  version: string;
+  problems: Problem[];
+}
+
+export interface PageOptions {
+  paths: Paths;
+  resolver: Resolver;
+  installCommand: string;
+  /** Whether a script has static imports or exports. */
+  hasImports(id: string): boolean;
+}
+
+/** Reads a page and finds the files it names. What is missing becomes a problem of the page. */
+export function openPage(id: string, text: string, { paths, resolver, installCommand, hasImports }: PageOptions): Page {
+  const parts = readPage(text);
+  const page: Page = {
+    id,
+    text,
+    parts,
+    runs: [],
+    inline: new Map(),
+    inlineStarts: new Map(),
+    classic: [],
+    notes: [],
+    styles: [],
+    version: contentHash(text),
+    problems: [],
+  };
+  const find = (specifier: string, span: { start: number; end: number }, use: 'import' | 'style') => {
+    const based = parts.baseHref === undefined ? specifier : new URL(specifier, new URL(parts.baseHref, 'http://page/')).pathname;
+    const path = /^\.{0,2}\//.test(based) ? based : `./${based}`;
+    const resolution = resolver.resolve(path, paths.fileOf(id), use);
+    if ('found' in resolution) return paths.idOf(resolution.found);
+    const reason =
+      'failure' in resolution ? explainFailure(resolution.failure, specifier, { root: paths.root, installCommand }) : undefined;
+    const isRefused = 'failure' in resolution && resolution.failure.reason === 'refused';
+    const message = `The page names '${specifier}', but there is no such file.`;
+    const inText = text.indexOf(specifier, span.start);
+    const start = inText === -1 || inText > span.end ? span.start : inText;
+    page.problems.push(
+      problemAt(
+        { file: id, text, start, end: start + specifier.length },
+        isRefused && reason
+          ? reason
+          : { code: 'file-missing', message, ...(reason?.hint === undefined ? {} : { hint: reason.hint }) },
+      ),
+    );
+    return undefined;
+  };
+  for (const { specifier, text: content, textStart, element } of parts.scripts) {
+    if (specifier === undefined) {
+      const entry = `${dirname(id) === '.' ? '' : `${dirname(id)}/`}${id.split('/').at(-1)}.${page.inline.size + 1}.js`;
+      page.inline.set(entry, content ?? '');
+      page.inlineStarts.set(entry, textStart ?? element.start);
+      page.runs.push({ element, entry });
+      continue;
+    }
+    const found = find(specifier, element, 'import');
+    if (found) page.runs.push({ element, entry: found });
+  }
+  for (const { specifier, element } of parts.classic) {
+    // What isn't in the project may be in a verbatim folder or come from a backend.
+    const resolution = resolver.resolve(/^\.{0,2}\//.test(specifier) ? specifier : `./${specifier}`, paths.fileOf(id), 'page');
+    const found = 'found' in resolution ? paths.idOf(resolution.found) : undefined;
+    const isModule = found !== undefined && hasImports(found);
+    page.classic.push(isModule ? undefined : found);
+    if (!isModule) continue;
+    page.runs.push({ element, entry: found });
+    page.notes.push(`${found} holds imports, so ${id} runs it as a module; write <script type="module"> to say so`);
+  }
+  page.runs.sort((a, b) => a.element.start - b.element.start);
+  page.styles = parts.styles.map(({ specifier, element }) => find(specifier, element, 'style'));
+  return page;
+}

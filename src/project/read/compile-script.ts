@@ -1,0 +1,218 @@
+import { init as initLexer, parse } from 'es-module-lexer';
+import { isExpression } from '../../core/link/compiles.js';
+import { linkCommonJs } from '../../core/link/link-commonjs.js';
+import { type LexerRecords, type LinkInput, linkModule } from '../../core/link/link-module.js';
+import type { Linked } from '../../core/link/linked.js';
+import { type KeptMap, keepMap, rawMap } from '../../core/maps/kept-map.js';
+import { type Problem, problemAt } from '../../core/problem/problem.js';
+import { contentHash } from '../../core/text/content-hash.js';
+import type { Trace } from '../../core/trace.js';
+import type { ScriptOptions } from '../../core/translate/script-options.js';
+import { type Translated, translateScript } from '../../core/translate/translate-script.js';
+
+/** A script as far as its own file and the settings tell: translated and linked, with specifiers that lead nowhere yet. */
+export interface CompiledScript {
+  linked: Linked;
+  /** Stands for everything that the code was made of. */
+  version: string;
+  map?: KeptMap;
+  isChecked: boolean;
+  /** The default export is a component without a name. */
+  isAnonymous: boolean;
+  /** The module may name specifiers to `import.meta.live`. */
+  namesSpecifiers: boolean;
+  /** The translated text; absent where it comes from the cache. */
+  text?: string;
+  /** What is wrong all the same. */
+  problems?: Problem[];
+}
+
+/** What went wrong instead. */
+export interface NotCompiled {
+  problems: Problem[];
+}
+
+/** What the compiled form of a source depends on beside the source. */
+export interface CompileSettings {
+  id: string;
+  /** What the compiled form is kept by; without one, what comes out stands for what went in. */
+  key?: string;
+  /** See `LinkInput.checked`. */
+  isChecked: boolean;
+  /** The `type` of the package that the module belongs to. */
+  scope: string | undefined;
+  options: ScriptOptions;
+  /** Add the marks by which components keep their state. */
+  refresh: boolean;
+  constants: Readonly<Record<string, string>>;
+}
+
+/** What compiling asks of others. */
+export interface CompileTools {
+  /** Whether the linked form has to be made from a syntax tree, see `ScriptCompiler`. */
+  lacksCertainty(linked: Linked): boolean;
+  trace: Trace;
+}
+
+/** Translates and links a script. */
+export async function compileScript(
+  source: string,
+  settings: CompileSettings,
+  tools: CompileTools,
+): Promise<CompiledScript | NotCompiled> {
+  const { id, options, refresh } = settings;
+  const from = tools.trace.now();
+  const translated = await translateScript(source, { id, inPackage: isInPackage(id), refresh, options });
+  tools.trace.overlapping('module', 'translate', from, { id });
+  if ('code' in translated) return { problems: [translated] };
+  const problem = source.includes('@') ? await decoratorProblem(id, source, translated) : undefined;
+  return problem ? { problems: [problem] } : linkScript(source, translated, settings, tools);
+}
+
+/** Links what is JavaScript already, e.g. made by an adapter: `source` is what the user wrote. */
+export async function linkScript(
+  source: string,
+  translated: Translated,
+  settings: Omit<CompileSettings, 'options' | 'refresh'>,
+  tools: CompileTools,
+): Promise<CompiledScript | NotCompiled> {
+  const { id, key, isChecked, constants } = settings;
+  await initLexer();
+  const from = tools.trace.now();
+  const { handle } = translated;
+  const map = translated.map && keepMap(translated.map);
+  // A byte order mark and a `#!` line may only stand at the start of a file, which the linked form is not.
+  const text = translated.text.replace(/^\uFEFF/, ' ').replace(/^( ?)#!/, '$1//');
+  const linked = await linkedForm({ text, handle, constants, checked: isChecked }, settings, tools, map !== undefined);
+  if ('severity' in linked) return { problems: [linked] };
+  tools.trace.span('module', 'link', from, { id });
+  const hasDefault = id.endsWith('x') && linked.exports?.includes('default') === true;
+  return {
+    linked,
+    version: key ?? contentHash(linked.code),
+    isChecked,
+    isAnonymous: hasDefault && anonymousComponent.test(text),
+    namesSpecifiers: text.includes('import.meta.live'),
+    text,
+    ...(map ? { map } : {}),
+    ...(linked.importWrites.length > 0 ? { problems: await importWriteProblems(id, source, text, map, linked) } : {}),
+  };
+}
+
+async function decoratorProblem(id: string, source: string, { text, map }: Translated): Promise<Problem | undefined> {
+  const { findDecorator } = await import('../../core/translate/decorators.js');
+  const at = findDecorator(text);
+  if (at === undefined) return undefined;
+  return problemAt(await placeIn(id, source, { text, map: map && keepMap(map) }, at), {
+    code: 'syntax-unsupported',
+    message: 'Decorators are not run by browsers yet, and these are not lowered.',
+    hint: 'Set experimentalDecorators in tsconfig.json if the code is written for that older form; otherwise do without them for now.',
+  });
+}
+
+async function linkedForm(
+  input: LinkInput,
+  { id, scope }: { id: string; scope: string | undefined },
+  { lacksCertainty }: CompileTools,
+  isTranslated: boolean,
+): Promise<Linked | Problem> {
+  const { text } = input;
+  try {
+    const records = await recordsOf(id, text, scope);
+    let linked = await (records ? linkModule({ ...input, records }) : linkCommonJs(input));
+    if (lacksCertainty(linked)) linked = await linkCommonJs(input, true);
+    // What was translated is known to parse.
+    const isSound = isTranslated || linked.isParsed || isExpression(linked.code);
+    return (isSound ? undefined : await checkSyntax(id, text, records !== undefined)) ?? linked;
+  } catch (error) {
+    const start = (error as { idx?: number }).idx ?? 0;
+    const message = `This is no JavaScript: ${(error as Error).message.split('\n')[0]}`;
+    return (await checkSyntax(id, text, true)) ?? problemAt({ file: id, text, start }, { code: 'syntax-error', message });
+  }
+}
+
+/** What the lexer finds in an ECMAScript module; `undefined` for CommonJS. */
+async function recordsOf(id: string, text: string, scope: string | undefined): Promise<LexerRecords | undefined> {
+  if (/\.c[jt]s$/.test(id)) return undefined;
+  const records = await lexed(text);
+  if (records[3] || /\.m[jt]s$/.test(id) || scope === 'module') return records;
+  return isInPackage(id) || /\b(?:require|module|exports)\b/.test(text) ? undefined : records;
+}
+
+/**
+ * What stands in a module's imports and exports. The lexer is quick and wrong in places: it takes line ends of Unicode for parts
+ * of a comment, and refuses or misreads some statements with comments in them or with odd names. There the parser decides.
+ */
+export async function lexed(text: string): Promise<LexerRecords> {
+  let refused: unknown;
+  try {
+    const records = parse(text);
+    if (!mayBeMisread(text, records)) return records;
+  } catch (error) {
+    refused = error;
+  }
+  const { recordsFromTree } = await import('../../core/link/tree-records.js');
+  const records = recordsFromTree(text);
+  if (records) return records;
+  if (refused !== undefined) throw refused;
+  return parse(text);
+}
+
+/** Whether the lexer may have read something else than what stands there. Errs towards yes, where that is rare. */
+function mayBeMisread(text: string, [imports, exports]: LexerRecords): boolean {
+  if (/[\u2028\u2029]/.test(text)) return true;
+  const isOdd = (record: (typeof exports)[number]) =>
+    'localName' in record && /^(?:extends|function|class|async)$/.test(record.localName ?? '');
+  if (exports.some(isOdd)) return true;
+  const heads = exports.filter((record) => 'name' in record && record.name === 'default' && record.type === 'direct');
+  const isInHead = ({ end }: { end?: number }) =>
+    end !== undefined &&
+    /^\s*(?:async\b[^({]{0,200}?)?(?:(?:function|class)\b[^({]{0,200}?)?\/[*/]/.test(text.slice(end, end + 500));
+  if (heads.some(isInHead)) return true;
+  const hasComment = (from: number, to: number) => /\/[*/]/.test(text.slice(from, to));
+  return (
+    imports.some(({ type, importStart, start }) => type === 'static' && hasComment(importStart, start)) ||
+    exports.some(({ exportStart, start, end }) => start !== undefined && hasComment(exportStart, Math.max(start, end ?? start)))
+  );
+}
+
+/** Whether a module belongs to an installed package. */
+export function isInPackage(id: string): boolean {
+  return id.includes('node_modules/');
+}
+
+/** A place of the translated text in what the user wrote. */
+export async function placeIn(
+  id: string,
+  source: string,
+  { text, map }: { text: string; map?: KeptMap | undefined },
+  offset: number,
+) {
+  if (!map) return { file: id, text: source, start: offset };
+  const { sourcePosition } = await import('../../core/maps/source-position.js');
+  return { file: id, text: source, start: sourcePosition(rawMap(map), text, offset, source) };
+}
+
+/** A default export without a name in a module that makes elements, after translation. */
+const anonymousComponent = /_jsx[\s\S]*\bexport default (?:_s\d*\()?(?:function\s*\(|\(|[\w$]+\s*=>)/;
+
+async function importWriteProblems(id: string, source: string, text: string, map: KeptMap | undefined, { importWrites }: Linked) {
+  return Promise.all(
+    importWrites.map(async ({ name, start, end }) => {
+      const place = await placeIn(id, source, { text, map }, start);
+      return problemAt(
+        { ...place, end: place.start + end - start },
+        {
+          code: 'import-assigned',
+          message: `'${name}' is imported, and imports can't be assigned.`,
+          hint: 'Assign to a variable of this module, or export a function from the other module that changes it there.',
+        },
+      );
+    }),
+  );
+}
+
+async function checkSyntax(id: string, text: string, isModule: boolean): Promise<Problem | undefined> {
+  const syntax = await import('../../core/translate/check-syntax.js');
+  return syntax.checkSyntax(id, text, isModule);
+}

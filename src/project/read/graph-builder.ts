@@ -1,0 +1,270 @@
+import { modulesRunEarly } from '../../core/graph/cycles.js';
+import type { ModuleContent, ScriptContent } from '../../core/graph/module-content.js';
+import { type Edge, isLazy, type ModuleGraph } from '../../core/graph/module-graph.js';
+import { fileOfId } from '../../core/module-id.js';
+import type { Problem } from '../../core/problem/problem.js';
+import { contentHash } from '../../core/text/content-hash.js';
+import type { Trace } from '../../core/trace.js';
+import type { Unsent } from '../live/unsent.js';
+import type { PageSet } from '../pages/page-set.js';
+import { ImportChecker } from './import-checker.js';
+import { MadeOf } from './made-of.js';
+import type { ModuleFiles } from './module-files.js';
+import type { Loaded, ModuleLoader } from './module-loader.js';
+import { emptyModule, standInPrefix } from './request-targets.js';
+
+export interface GraphBuilderOptions {
+  graph: ModuleGraph<ModuleContent>;
+  loader: ModuleLoader;
+  files: ModuleFiles;
+  pages: PageSet;
+  /** Takes down what comes and goes. */
+  unsent: Unsent;
+  trace: Trace;
+  /** A module was put in the graph. */
+  onLoaded(id: string): void;
+  /** Settles when a module may be loaded; `undefined` for at once. */
+  turn(): Promise<void> | undefined;
+}
+
+/** Loads modules into the graph, with all they need, and keeps what is wrong with those that can't be made. */
+export class GraphBuilder {
+  /** What went into modules beside their own files. */
+  readonly madeOf = new MadeOf();
+  /** Modules that could not be made, with what is wrong. */
+  readonly failed = new Map<string, Problem[]>();
+  readonly #options: GraphBuilderOptions;
+  readonly #imports: ImportChecker;
+  readonly #loading = new Map<string, Promise<void>>();
+  /** Modules behind dynamic imports that some page has asked for. */
+  readonly #askedFor = new Set<string>();
+  /** Modules whose imports or exports changed and weren't checked yet. */
+  readonly #unchecked = new Set<string>();
+  #hasNewImports = false;
+
+  constructor(options: GraphBuilderOptions) {
+    this.#options = options;
+    this.#imports = new ImportChecker(options.graph);
+  }
+
+  get problems(): Problem[] {
+    return [...this.failed.values(), ...this.#imports.problems.values()].flat();
+  }
+
+  /** Changes with the problems of imports. */
+  get importProblems(): number {
+    return this.#imports.version;
+  }
+
+  /** Whether everything that modules statically need is there. */
+  isWhole(ids: Iterable<string>): boolean {
+    const { graph } = this.#options;
+    for (const id of ids) {
+      if (this.#imports.problems.has(id)) return false;
+      for (const { kind, target } of graph.edges(id)) if (!isLazy(kind) && !graph.has(target)) return false;
+    }
+    return true;
+  }
+
+  /** A page asks for a module behind a dynamic import: from now on it belongs to what is kept up to date. */
+  askFor(id: string): Promise<void> {
+    this.#askedFor.add(id);
+    return this.visit(id);
+  }
+
+  /** Loads a module unless the graph has it, and everything it statically needs. */
+  visit(id: string): Promise<void> {
+    if (this.#options.graph.has(id)) return Promise.resolve();
+    const known = this.#loading.get(id);
+    if (known) return known;
+    const promise = this.reload(id).finally(() => this.#loading.delete(id));
+    this.#loading.set(id, promise);
+    return promise;
+  }
+
+  /** Loads a module anew and puts it in the graph, or notes what is wrong with it. */
+  async reload(id: string): Promise<void> {
+    await this.#put(id, await this.#load(id));
+  }
+
+  /** Begins what loading these modules will probably need, where they are scripts in use and their files have changed. */
+  prepare(ids: readonly string[]): void {
+    const { loader, files } = this.#options;
+    for (const id of ids) {
+      const script = this.#script(id);
+      const { content, hash } = (script && files.news(id)) ?? {};
+      if (typeof content === 'string' && content !== '')
+        loader.prepare(id, content, { hash: hash!, isChecked: script!.isChecked });
+    }
+  }
+
+  /** Loads modules anew, all at the same time, and puts them in the graph in the order given. */
+  async reloadAll(ids: readonly string[]): Promise<void> {
+    const loaded = await Promise.all(ids.map((id) => this.#load(id)));
+    for (const [at, id] of ids.entries()) {
+      // What was put in before may have taken the last import of this one away.
+      if (this.#options.graph.has(id) || this.failed.has(id)) await this.#put(id, loaded[at]!);
+    }
+  }
+
+  async #put(id: string, loaded: Loaded): Promise<void> {
+    const { graph, unsent, onLoaded, trace } = this.#options;
+    if ('problems' in loaded) {
+      this.failed.set(id, loaded.problems);
+      // One broken module must not hide what is wrong below it.
+      const below = (loaded.edges ?? []).filter(({ kind, target }) => !isLazy(kind) && !graph.has(target));
+      if (!graph.has(id)) await Promise.all(below.map(({ target }) => this.visit(target)));
+      return;
+    }
+    this.failed.delete(id);
+    const fromGraph = trace.now();
+    const edgesBefore = graph.edges(id);
+    const isSame = isSameContent(graph.content(id), loaded.content);
+    const { missing, removed } = graph.set(id, loaded.content, loaded.edges);
+    this.#unchecked.add(id);
+    this.madeOf.note(id, loaded.content);
+    onLoaded(id);
+    if (!hasSameImports(loaded.edges, edgesBefore)) this.#hasNewImports = true;
+    this.drop(removed);
+    if (!isSame) {
+      unsent.added(id);
+      this.#noteWorkers(id);
+    }
+    trace.span('module', 'graph', fromGraph, { id });
+    // What a page has asked for stays in use there, even when everything above it went away for a while.
+    const wanted = loaded.edges.filter(({ kind, target }) => isLazy(kind) && this.#askedFor.has(target));
+    await Promise.all([...missing, ...wanted.map(({ target }) => target)].map((target) => this.visit(target)));
+  }
+
+  /** What concerns several modules at once, after any of them was loaded: cycles, and imports that have no export. */
+  async settle(): Promise<void> {
+    const { graph, files, trace } = this.#options;
+    const from = trace.now();
+    files.forgetNews();
+    if (this.#hasNewImports) {
+      this.#hasNewImports = false;
+      const early = modulesRunEarly(graph, ({ linked }) => linked.isEarly && linked.hasBindings);
+      const other = [...graph.ids()].filter((id) => {
+        const script = this.#script(id);
+        return script?.linked.format === 'module' && script.isChecked !== early.has(id) && files.isLoaded(id);
+      });
+      trace.span('graph', 'cycles', from, { early: early.size });
+      await Promise.all(other.map((id) => this.#relink(id, early.has(id))));
+    }
+    const fromCheck = trace.now();
+    this.#imports.check(this.#unchecked);
+    trace.span('graph', 'check imports', fromCheck, { modules: this.#unchecked.size });
+    this.#unchecked.clear();
+  }
+
+  /** Forgets modules that fell out of the graph. */
+  drop(ids: readonly string[]): void {
+    for (const id of ids) {
+      this.#options.files.drop(id);
+      this.failed.delete(id);
+      this.#imports.forget(id);
+      this.madeOf.drop(id);
+      this.#options.unsent.dropped(id);
+    }
+  }
+
+  /** A module that nothing imports any more can't be a problem. */
+  forgetUnreachableFailures(): void {
+    const { graph } = this.#options;
+    for (const id of this.failed.keys()) {
+      if (!graph.has(id) && !graph.isRoot(id) && graph.importers(id).length === 0) this.failed.delete(id);
+    }
+  }
+
+  async #relink(id: string, isChecked: boolean): Promise<void> {
+    const { graph, loader, files, unsent } = this.#options;
+    const content = this.#script(id)!;
+    if (!content.linked.hasBindings) return;
+    const loaded = await loader.load(id, content.source.text, { hash: files.hashOf(id)!, isChecked });
+    if ('problems' in loaded) return;
+    graph.set(id, loaded.content, loaded.edges);
+    unsent.changed.add(id);
+  }
+
+  /** Loads a module. Whatever goes wrong in that is a problem of this module and keeps no other from being there. */
+  async #load(id: string): Promise<Loaded> {
+    await this.#options.turn();
+    try {
+      return await this.#loadNow(id);
+    } catch (error) {
+      const isTooDeep = error instanceof RangeError;
+      const message = error instanceof Error ? error.message : String(error);
+      const told = isTooDeep
+        ? {
+            code: 'file-too-large',
+            message: `${id} is too long or too deeply nested to be read: ${message}.`,
+            hint: 'Divide it.',
+          }
+        : {
+            code: 'internal-error',
+            message: `Vine Spark failed on ${id}: ${message}`,
+            hint: `Please report this. ${stackOf(error)}`,
+          };
+      return { problems: [{ severity: 'error', file: fileOfId(id), ...told } as Problem] };
+    }
+  }
+
+  async #loadNow(id: string): Promise<Loaded> {
+    const { loader, pages, files, trace } = this.#options;
+    if (id === emptyModule) return loader.empty();
+    if (id.startsWith(standInPrefix)) return loader.standIn(id.slice(standInPrefix.length));
+    const isChecked = this.#script(id)?.isChecked ?? false;
+    const inline = pages.inlineText(id);
+    if (inline !== undefined)
+      return pages.placedInPage(id, await loader.script(id, inline, { hash: contentHash(inline), isChecked }));
+    const from = trace.now();
+    const file = files.load(id);
+    if (!file) return { problems: [files.problemOf(id)] };
+    trace.span('module', 'read and hash', from, { id });
+    return loader.load(id, file.content, { hash: file.hash, isChecked });
+  }
+
+  /** A change in what runs in a worker changes the worker's URL, and with it the modules that start the worker. */
+  #noteWorkers(id: string): void {
+    const { graph, unsent } = this.#options;
+    if (!graph.hasEdgesOf('worker')) return;
+    const above = new Set([id]);
+    for (const at of above) {
+      for (const importer of graph.importers(at)) {
+        for (const { kind, target } of graph.edges(importer)) {
+          if (target !== at) continue;
+          if (kind === 'worker') unsent.changed.add(importer);
+          else if (kind === 'import' || kind === 'require') above.add(importer);
+        }
+      }
+    }
+  }
+
+  #script(id: string): ScriptContent | undefined {
+    const content = this.#options.graph.content(id);
+    return content?.kind === 'script' ? content : undefined;
+  }
+}
+
+function stackOf(error: unknown): string {
+  return error instanceof Error ? (error.stack ?? '').split('\n').slice(1, 6).join('\n') : '';
+}
+
+function isSameContent(before: ModuleContent | undefined, after: ModuleContent): boolean {
+  if (before?.kind !== after.kind) return false;
+  if (before.kind === 'script' && after.kind === 'script')
+    return before.edges.version === after.edges.version && before.source.text === after.source.text;
+  if (before.kind === 'style' && after.kind === 'style') return before.css === after.css && before.source === after.source;
+  return before.kind === 'asset' && after.kind === 'asset' && before.hash === after.hash;
+}
+
+/** Whether edges hold the same static imports in the same order. */
+function hasSameImports(after: readonly Edge[], before: readonly Edge[]): boolean {
+  let at = 0;
+  for (const { kind, target } of after) {
+    if (kind !== 'import') continue;
+    while (before[at] && before[at]!.kind !== 'import') at++;
+    if (before[at++]?.target !== target) return false;
+  }
+  return !before.slice(at).some(({ kind }) => kind === 'import');
+}

@@ -1,0 +1,177 @@
+import { createRequire } from 'node:module';
+import { dirname, isAbsolute, join } from 'node:path';
+import type { Adapter } from '../../core/adapter.js';
+import { kindOfFile } from '../../core/file-kinds.js';
+import type { Files } from '../../core/files.js';
+import type { Edge } from '../../core/graph/module-graph.js';
+import type { ModuleRequest } from '../../core/link/linked.js';
+import { fileOfId, typedId } from '../../core/module-id.js';
+import type { Paths } from '../../core/paths.js';
+import type { Problem } from '../../core/problem/problem.js';
+import { explainFailure, explainRefusal } from '../../core/resolve/explain-failure.js';
+import type { Resolver } from '../../core/resolve/resolver.js';
+import { ownIdPrefix } from '../../core/urls.js';
+import { realPathNow } from './disk-files.js';
+import type { FileGate } from './file-gate.js';
+
+const ownRequire = createRequire(import.meta.url);
+
+/** Helpers of the translator, and Preact's refresh runtime, come with Vine Spark and not with the project. */
+const ownPackages = /^@oxc-project\/runtime\/|^@prefresh\/core$/;
+
+/** Preact's refresh runtime, which modules that use Preact import beside what they import themselves. */
+export const preactRefresh = '@prefresh/core';
+
+/** The id of the module that stands for what a package leaves out in browsers. */
+export const emptyModule = `${ownIdPrefix}empty`;
+
+export interface RequestTargetsOptions {
+  paths: Paths;
+  resolver: Resolver;
+  files: Files;
+  gate: FileGate;
+  adapters: readonly Adapter[];
+  installCommand: string;
+}
+
+/** What stands for a part of Node.js that a package asks for. */
+export const standInPrefix = `${ownIdPrefix}node/`;
+
+/** Where a request leads: to a module, to nothing that matters before it runs, or nowhere, which is a problem. */
+export interface RequestTarget {
+  target?: string;
+  problem?: Pick<Problem, 'code' | 'message' | 'hint'>;
+  /** What the user should know, though it goes on. */
+  warning?: Pick<Problem, 'code' | 'message' | 'hint'>;
+}
+
+/** Finds the modules and files that modules ask for. */
+export class RequestTargets {
+  readonly #options: RequestTargetsOptions;
+
+  constructor(options: RequestTargetsOptions) {
+    this.#options = options;
+  }
+
+  /** The target of an import or a `require`. One that fails is a problem unless it may be meant to be tried. */
+  ofModule(
+    id: string,
+    { specifier, kind, type, isCertain }: Pick<ModuleRequest, 'specifier' | 'kind' | 'type' | 'isCertain'>,
+  ): RequestTarget {
+    const { resolver, paths, installCommand } = this.#options;
+    if (!specifier.startsWith('.')) {
+      if (/^(?:[a-z][a-z0-9+.-]+:)?\/\//i.test(specifier) || specifier.startsWith('data:'))
+        return kind === 'dynamic' ? {} : { problem: foreign(specifier) };
+      if (ownPackages.test(specifier)) return { target: this.ofOwn(specifier) };
+    }
+    const adapted = this.#byAdapter(id, specifier);
+    if (adapted !== undefined) return adapted;
+    // Preact's refresh runtime works on the project's Preact.
+    const from = specifier === 'preact' && id.includes('node_modules/@prefresh/') ? 'page.html' : id;
+    const resolution = resolver.resolve(specifier, paths.fileOf(from), kind === 'require' ? 'require' : 'import');
+    if ('empty' in resolution) return { target: emptyModule };
+    if ('found' in resolution) return { target: withType(paths.idOf(resolution.found), type) };
+    // What may be tried may fail, but nothing may be tried on files of others.
+    if (kind === 'require' && !isCertain && resolution.failure.reason !== 'refused') return {};
+    const { failure } = resolution;
+    const explained = explainFailure(failure, specifier, { root: paths.root, installCommand });
+    // It may never be called: what runs natively until then runs here.
+    if (kind === 'dynamic' && failure.reason !== 'refused') return { warning: explained };
+    if (failure.reason === 'builtin' && id.includes('node_modules/'))
+      return { target: standInPrefix + failure.name, warning: explained };
+    return { problem: explained };
+  }
+
+  /** A module that comes with Vine Spark; the project's own where it has one. */
+  ofOwn(specifier: string): string {
+    const { resolver, paths } = this.#options;
+    const theirs = specifier === preactRefresh ? resolver.resolve(specifier, paths.fileOf('page.html'), 'import') : undefined;
+    return paths.idOf(theirs && 'found' in theirs ? theirs.found : ownRequire.resolve(specifier));
+  }
+
+  /** Whether some specifier of a module leads somewhere else than its edges say. Paths are looked after file by file. */
+  areChanged(id: string, edges: readonly Edge[]): boolean {
+    return edges.some(({ kind, specifier, target }) => {
+      if ((kind !== 'import' && kind !== 'dynamic' && kind !== 'require') || /^[./]/.test(specifier)) return false;
+      return this.ofModule(id, { specifier, kind }).target !== fileOfId(target);
+    });
+  }
+
+  /** The module or file behind `new URL('…', import.meta.url)`; one that isn't there is left to the browser. */
+  ofUrl(id: string, { specifier, kind }: ModuleRequest): RequestTarget {
+    const { resolver, paths, installCommand } = this.#options;
+    const isPath = /^[./]/.test(specifier);
+    const first = resolver.resolve(isPath ? specifier : `./${specifier}`, paths.fileOf(id), 'import');
+    // A file of a package, where there is none beside the module.
+    const isLost = !isPath && 'failure' in first && first.failure.reason === 'file-missing';
+    const resolution = isLost ? resolver.resolve(specifier, paths.fileOf(id), 'import') : first;
+    if ('failure' in resolution && resolution.failure.reason === 'refused')
+      return { problem: explainFailure(resolution.failure, specifier, { root: paths.root, installCommand }) };
+    if (!('found' in resolution)) return {};
+    const target = paths.idOf(resolution.found);
+    const isWhole = kind === 'worker' || kindOfFile(target) === 'asset';
+    return { target: isWhole ? target : typedId(target, 'url') };
+  }
+
+  /** The files that a pattern such as `./berths/*.ts` stands for, by the specifiers that name them. */
+  matches(id: string, pattern: string): { matches: [specifier: string, target: string][]; problem?: RequestTarget['problem'] } {
+    const [before, after] = pattern.split('*') as [string, string];
+    const { paths, files, gate } = this.#options;
+    const cut = before.lastIndexOf('/') + 1;
+    const folder = join(dirname(paths.fileOf(id)), before.slice(0, cut));
+    const matches: [string, string][] = [];
+    for (const name of files.list(folder)) {
+      const kind = kindOfFile(name);
+      if (!name.startsWith(before.slice(cut)) || !kind || files.kindOf(join(folder, name)) !== 'file') continue;
+      const file = files.realPath(join(folder, name));
+      const why = gate.refusal(join(folder, name), file);
+      if (why === 'outside') return { matches: [], problem: explainRefusal({ why, file }, pattern) };
+      if (why !== undefined) continue;
+      const target = paths.idOf(file);
+      if (name.endsWith(after)) matches.push([before.slice(0, cut) + name, target]);
+      // Without an extension in the pattern, scripts can be meant without theirs.
+      if (after === '' && kind === 'script') matches.push([before.slice(0, cut) + name.replace(/\.[^.]+$/, ''), target]);
+    }
+    return { matches };
+  }
+
+  /** Where the user's own adapters put a specifier. One that fails or gives nonsense is a problem that names it. */
+  #byAdapter(id: string, specifier: string): RequestTarget | undefined {
+    const { adapters, paths, gate } = this.#options;
+    for (const { name, resolve } of adapters) {
+      if (!resolve) continue;
+      const failed = (why: string) => ({
+        problem: { code: 'adapter-failed' as const, message: `The adapter '${name}' failed to resolve '${specifier}': ${why}` },
+      });
+      let found: unknown;
+      try {
+        found = resolve(specifier, paths.fileOf(id));
+      } catch (error) {
+        return failed(error instanceof Error ? error.message : String(error));
+      }
+      if (found === undefined || found === null) continue;
+      if (typeof found !== 'string' || !isAbsolute(found)) return failed('it must give an absolute path, or nothing.');
+      const real = realPathNow(found);
+      const why = real === undefined ? undefined : gate.refusal(found, real);
+      if (real !== undefined && why !== undefined) return { problem: explainRefusal({ why, file: real }, specifier) };
+      return { target: paths.idOf(real ?? found) };
+    }
+    return undefined;
+  }
+}
+
+function foreign(specifier: string): NonNullable<RequestTarget['problem']> {
+  return {
+    code: 'import-unresolved',
+    message: `'${specifier}' is a URL, which can only be imported with import().`,
+    hint: 'Install the package instead, or load it with import().',
+  };
+}
+
+/** Kinds of files for which a type attribute says nothing new. */
+const kindOfType: Record<string, string> = { javascript: 'script' };
+
+/** The id of a module that is imported with a type attribute. */
+function withType(id: string, type: string | undefined): string {
+  return type === undefined || kindOfType[type] === kindOfFile(id) ? id : typedId(id, type);
+}

@@ -1,0 +1,159 @@
+import { statSync } from 'node:fs';
+import { createRequire } from 'node:module';
+import { dirname } from 'node:path';
+import { fileURLToPath } from 'node:url';
+import type { Linked, ModuleRequest } from '../../core/link/linked.js';
+import type { Paths } from '../../core/paths.js';
+import type { Resolver } from '../../core/resolve/resolver.js';
+import { contentHash } from '../../core/text/content-hash.js';
+import type { Trace } from '../../core/trace.js';
+import type { Translated } from '../../core/translate/translate-script.js';
+import type { DiskCache } from '../kept/disk-cache.js';
+import { type CompiledScript, type CompileSettings, compileScript, linkScript, type NotCompiled } from './compile-script.js';
+import { packScript, unpackScript } from './packed-script.js';
+import type { RequestTargets } from './request-targets.js';
+import { tooDeep } from './trial.js';
+import type { TsSettings } from './ts-settings.js';
+
+export interface ScriptCompilerOptions {
+  paths: Paths;
+  resolver: Resolver;
+  targets: RequestTargets;
+  typescript: TsSettings;
+  constants: Readonly<Record<string, string>>;
+  trace: Trace;
+  /** Results of earlier runs; absent where nothing is kept. */
+  cache(): DiskCache | undefined;
+  /** React is there, so components keep their state across updates. */
+  refresh(): boolean;
+}
+
+/** What tells a source from others. */
+export interface SourceVersion {
+  /** Hash of the source. */
+  hash: string;
+  /** See `LinkInput.checked`. */
+  isChecked: boolean;
+}
+
+/** Takes scripts from their text to the linked form, as quickly as the cache allows. */
+export class ScriptCompiler {
+  readonly #options: ScriptCompilerOptions;
+  readonly #fingerprint: string;
+  readonly #prefixes = new WeakMap<object, string>();
+  /** What was begun and not asked for yet, by key. */
+  readonly #prepared = new Map<string, Promise<CompiledScript | NotCompiled>>();
+  /** How many scripts were translated so far. */
+  translations = 0;
+
+  constructor(options: ScriptCompilerOptions) {
+    this.#options = options;
+    this.#fingerprint = contentHash(ownFingerprint(), JSON.stringify(options.constants));
+  }
+
+  /** Begins to compile what will probably be asked for soon. */
+  prepare(id: string, source: string, version: SourceVersion): void {
+    const key = this.#key(id, version);
+    if (!this.#prepared.has(key)) this.#prepared.set(key, this.#compileOrFind(id, source, key, version));
+  }
+
+  /** Forgets what was begun in vain. */
+  forgetPrepared(): void {
+    this.#prepared.clear();
+  }
+
+  /** Compiles the text of module `id`, or takes what was begun or what an earlier run made of the same. */
+  async compile(id: string, source: string, version: SourceVersion): Promise<CompiledScript | NotCompiled> {
+    const key = this.#key(id, version);
+    const prepared = this.#prepared.get(key);
+    this.#prepared.delete(key);
+    return prepared ?? this.#compileOrFind(id, source, key, version);
+  }
+
+  /** Compiles without asking what is kept, which lacks the translated text. */
+  async compileAfresh(id: string, source: string, version: SourceVersion): Promise<CompiledScript | NotCompiled> {
+    const problem = await tooDeep(id, source);
+    if (problem) return { problems: [problem] };
+    this.translations++;
+    return compileScript(source, this.#settings(id, version.isChecked, this.#key(id, version)), this.#tools(id));
+  }
+
+  async #compileOrFind(id: string, source: string, key: string, version: SourceVersion): Promise<CompiledScript | NotCompiled> {
+    const { trace } = this.#options;
+    const cache = this.#options.cache();
+    if (!cache) return this.compileAfresh(id, source, version);
+    const from = trace.now();
+    const packed = cache.get(key);
+    const known = packed === undefined ? undefined : unpackScript(packed);
+    trace.span('module', known ? 'from the cache' : 'not in the cache', from, { id });
+    if (known && !this.#lacksCertainty(id, known.linked)) return known;
+    const compiled = await this.compileAfresh(id, source, version);
+    if (compiled.problems === undefined) cache.put(key, () => packScript(compiled as CompiledScript));
+    return compiled;
+  }
+
+  /** Links what an adapter made. What comes out stands for what went in: an adapter may look at more than the file. */
+  async link(id: string, source: string, translated: Translated, isChecked: boolean): Promise<CompiledScript | NotCompiled> {
+    const problem = await tooDeep(id, translated.text);
+    return problem ? { problems: [problem] } : linkScript(source, translated, this.#settings(id, isChecked), this.#tools(id));
+  }
+
+  #settings(id: string, isChecked: boolean, key?: string): CompileSettings {
+    const { typescript, paths, refresh, constants } = this.#options;
+    return {
+      id,
+      isChecked,
+      scope: this.scopeType(id),
+      options: typescript.optionsFor(paths.fileOf(id)),
+      refresh: refresh(),
+      constants,
+      ...(key === undefined ? {} : { key }),
+    };
+  }
+
+  #tools(id: string) {
+    const { trace } = this.#options;
+    return { lacksCertainty: (linked: Linked) => this.#lacksCertainty(id, linked), trace };
+  }
+
+  /** Everything that a compiled script depends on. The id is in it since JSX names its file. */
+  #key(id: string, { hash, isChecked }: SourceVersion): string {
+    const { typescript, paths, refresh } = this.#options;
+    const options = typescript.optionsFor(paths.fileOf(id));
+    let prefix = this.#prefixes.get(options);
+    if (prefix === undefined) {
+      prefix = contentHash(this.#fingerprint, JSON.stringify(options));
+      this.#prefixes.set(options, prefix);
+    }
+    const scope = id.endsWith('.js') ? (this.scopeType(id) ?? '') : '';
+    return `${prefix}${hash}${isChecked ? 'c' : ''}${refresh() ? 'r' : ''} ${scope} ${id}`;
+  }
+
+  /** Whether a `require` leads nowhere, which is a problem or not, depending on where it stands, and that is not known. */
+  #lacksCertainty(id: string, { isScanned, requests }: Linked): boolean {
+    const { targets } = this.#options;
+    const isLost = (request: ModuleRequest) => request.kind === 'require' && targets.ofModule(id, request).target === undefined;
+    return isScanned === true && requests.some(isLost);
+  }
+
+  /** The `type` that the package of a module declares. */
+  scopeType(id: string): string | undefined {
+    return this.#options.resolver.packages.scopeOf(dirname(this.#options.paths.fileOf(id)))?.type;
+  }
+}
+
+let known: string | undefined;
+
+/** Changes with our own version and build, and with the translator's. */
+export function ownFingerprint(): string {
+  known ??= readFingerprint();
+  return known;
+}
+
+function readFingerprint(): string {
+  const require = createRequire(import.meta.url);
+  const { version } = require('../../../package.json') as { version: string };
+  const translator = require('oxc-transform/package.json') as { version: string };
+  const here = fileURLToPath(import.meta.url);
+  return `${version} ${translator.version} ${statSync(here).mtimeMs}`;
+}

@@ -1,0 +1,32 @@
+import { spawn } from 'node:child_process';
+import { fileURLToPath } from 'node:url';
+import type { Problem } from '../../core/problem/problem.js';
+import { mayBeTooDeep } from '../../core/translate/nesting.js';
+
+const longestTrialMs = 20_000;
+
+/**
+ * What keeps a script from being parsed here: one that may be nested too deeply is parsed by a process of its own first, since
+ * a native parser without stack takes its process with it.
+ */
+export async function tooDeep(id: string, source: string): Promise<Problem | undefined> {
+  if (!mayBeTooDeep(source) || (await parsesElsewhere(id, source))) return undefined;
+  return {
+    code: 'file-too-large',
+    severity: 'error',
+    file: id,
+    message: `${id} is too deeply nested to be parsed.`,
+    hint: 'Brackets or operators stand in each other by the thousand there. Divide the file, or let it be generated flat.',
+  };
+}
+
+function parsesElsewhere(id: string, source: string): Promise<boolean> {
+  return new Promise((resolve) => {
+    const script = fileURLToPath(new URL('./trial-process.js', import.meta.url));
+    const child = spawn(process.execPath, [script, id], { stdio: ['pipe', 'ignore', 'ignore'], timeout: longestTrialMs });
+    child.on('error', () => resolve(true)); // no process can be started: nothing is known
+    child.on('close', (code) => resolve(code === 0));
+    child.stdin.on('error', () => {}); // it ended before it had read all
+    child.stdin.end(source);
+  });
+}

@@ -1,0 +1,152 @@
+import { dirname, join } from 'node:path';
+import type { PathsMatcher, TsConfigResult } from 'get-tsconfig';
+import type { Problem } from '../../core/problem/problem.js';
+import type { PackageFiles } from '../../core/resolve/package-json.js';
+import { defaultScriptOptions, type ScriptOptions } from '../../core/translate/script-options.js';
+
+interface Known {
+  config: TsConfigResult | undefined;
+  options: ScriptOptions;
+  paths: PathsMatcher | null;
+}
+
+/** Targets whose classes have no fields of their own: there, `useDefineForClassFields` is off unless set. */
+const withoutFields = /^(?:es3|es5|es6|es20(?:1\d|20|21))$/i;
+
+/** What the nearest tsconfig.json or jsconfig.json says, with `extends` and project references followed. */
+export class TsSettings {
+  readonly #isOurs: (path: string) => boolean;
+  readonly #packages: PackageFiles;
+  readonly #byFolder = new Map<string, Known>();
+  /** Configuration files that can't be read, by name. */
+  readonly problems = new Map<string, Problem>();
+  /** Absolute paths of the files that were read. */
+  readonly files = new Set<string>();
+
+  /** What the reader asked the disk, by names of its own that hold the paths. */
+  readonly #asked = new Map<string, unknown>();
+  #reader: typeof import('get-tsconfig') | undefined;
+
+  /** `isOurs`: whether a file (absolute path) belongs to the project, its workspace or a linked package. */
+  constructor(packages: PackageFiles, isOurs: (path: string) => boolean) {
+    this.#isOurs = isOurs;
+    this.#packages = packages;
+  }
+
+  /** To be awaited once before anything but `candidates` is asked; until then there are no candidates. */
+  async load(): Promise<void> {
+    this.#reader = await import('get-tsconfig');
+  }
+
+  /** How a script is to be translated. */
+  optionsFor(file: string): ScriptOptions {
+    return this.#of(dirname(file)).options;
+  }
+
+  /** Paths that `paths` and `baseUrl` give for a specifier, best first. */
+  candidates(specifier: string, folder: string): string[] {
+    return this.#reader ? (this.#of(folder).paths?.(specifier) ?? []) : [];
+  }
+
+  /** Whether a file was read, e.g. because a configuration extends it. */
+  isRead(path: string): boolean {
+    return this.files.has(path) || this.lookedAt.includes(path);
+  }
+
+  /** Absolute paths that were looked at, whether there was anything or not. */
+  get lookedAt(): string[] {
+    const paths = [...this.#asked.keys()].flatMap((key) => /(?<=^\w+:)\/.*?(?=:utf-?8$|$)/i.exec(key)?.[0] ?? []);
+    return [...new Set([...paths, ...this.files])];
+  }
+
+  forget(): void {
+    this.#asked.clear();
+    this.#byFolder.clear();
+    this.files.clear();
+    this.problems.clear();
+  }
+
+  #of(folder: string): Known {
+    const known = this.#byFolder.get(folder);
+    if (known) return known;
+    const config = this.#find(folder);
+    if (config) this.files.add(config.path);
+    const made: Known = {
+      config,
+      options: this.#options(config, folder),
+      paths: config ? this.#reader!.createPathsMatcher(config) : null,
+    };
+    this.#byFolder.set(folder, made);
+    return made;
+  }
+
+  #find(folder: string): TsConfigResult | undefined {
+    if (folder.includes('/node_modules/')) return undefined;
+    const found = ['tsconfig.json', 'jsconfig.json']
+      .map((name) => this.#read(folder, name))
+      .filter((config) => config !== undefined);
+    // Of the two, the nearer one.
+    const [nearest] = found.sort((a, b) => dirname(b.path).length - dirname(a.path).length);
+    return nearest && (referenced(nearest, join(folder, 'module.ts'), this.#reader!, this.#asked) ?? nearest);
+  }
+
+  #read(folder: string, name: string): TsConfigResult | undefined {
+    try {
+      const found = this.#reader!.getTsconfig(folder, name, this.#asked);
+      // One above the project and its workspace belongs to something else.
+      return found && this.#isOurs(found.path) ? found : undefined;
+    } catch (error) {
+      const message = (error instanceof Error ? error.message : String(error)).replace(/\.$/, '');
+      this.problems.set(name, {
+        code: 'settings-unreadable',
+        severity: 'error',
+        message: `${name} cannot be used: ${message}.`,
+        file: name,
+        hint: 'Correct it, or the file that it extends.',
+      });
+      return undefined;
+    }
+  }
+
+  #options(found: TsConfigResult | undefined, folder: string): ScriptOptions {
+    const options = found?.config.compilerOptions ?? {};
+    const isClassic = options.jsx === 'react' && options.jsxImportSource === undefined;
+    const importSource = options.jsxImportSource ?? this.#usualJsxSource(folder);
+    return {
+      jsx: {
+        runtime: isClassic ? 'classic' : 'automatic',
+        ...(importSource && !isClassic ? { importSource } : {}),
+        ...(isClassic && options.jsxFactory ? { pragma: options.jsxFactory } : {}),
+        ...(isClassic && options.jsxFragmentFactory ? { pragmaFragment: options.jsxFragmentFactory } : {}),
+      },
+      legacyDecorators: options.experimentalDecorators ?? defaultScriptOptions.legacyDecorators,
+      decoratorMetadata: options.emitDecoratorMetadata ?? defaultScriptOptions.decoratorMetadata,
+      verbatimImports: options.verbatimModuleSyntax ?? defaultScriptOptions.verbatimImports,
+      definedFields: options.useDefineForClassFields ?? !withoutFields.test(options.target ?? 'esnext'),
+    };
+  }
+
+  /** A project that depends on Preact and not on React means Preact by its JSX. */
+  #usualJsxSource(folder: string): string | undefined {
+    const { dependencies = {} } = this.#packages.scopeOf(folder) ?? {};
+    return 'preact' in dependencies && !('react' in dependencies) ? 'preact' : undefined;
+  }
+}
+
+/** Of a configuration that only lists others, the listed one that includes a file. */
+function referenced(
+  found: TsConfigResult,
+  file: string,
+  { parseTsconfig, createFilesMatcher }: typeof import('get-tsconfig'),
+  asked: Map<string, unknown>,
+): TsConfigResult | undefined {
+  const { references, files, include } = found.config;
+  if (!references || include || (files?.length ?? 0) > 0) return undefined;
+  for (const { path } of references) {
+    const target = join(dirname(found.path), path);
+    const candidate = target.endsWith('.json') ? target : join(target, 'tsconfig.json');
+    const result = { path: candidate, config: parseTsconfig(candidate, asked as Map<string, string>) };
+    if (createFilesMatcher(result)(file)) return result;
+  }
+  return undefined;
+}

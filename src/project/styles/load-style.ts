@@ -1,0 +1,91 @@
+import type { StyleReference } from '../../core/documents/read-style.js';
+import type { Edge } from '../../core/graph/module-graph.js';
+import { linkStyle } from '../../core/link/link-data.js';
+import type { Paths } from '../../core/paths.js';
+import { type Problem, problemAt } from '../../core/problem/problem.js';
+import { explainFailure } from '../../core/resolve/explain-failure.js';
+import type { Resolution, Resolver } from '../../core/resolve/resolver.js';
+import type { Loaded } from '../read/module-loader.js';
+import type { StyleCompiler } from './style-compiler.js';
+
+export interface StyleLoaderOptions {
+  paths: Paths;
+  resolver: Resolver;
+  compiler: StyleCompiler;
+  installCommand: string;
+  /** Told what the user should know of a sheet, though it's made. */
+  onWarning(id: string, warning: Problem): void;
+}
+
+/** Takes a style sheet from its source to CSS with resolved references. */
+export async function loadStyle(
+  id: string,
+  source: string,
+  { paths, resolver, compiler, installCommand, onWarning }: StyleLoaderOptions,
+): Promise<Loaded> {
+  const file = paths.fileOf(id);
+  const compiled = await compiler.compile(id, file, source);
+  if ('code' in compiled) return { problems: [compiled] };
+  const { css, map, exports, composed } = compiled;
+  const { readStyle } = await import('../../core/documents/read-style.js');
+  const references = readStyle(css, id);
+  if (!Array.isArray(references)) return { problems: [references] };
+  const problems: Problem[] = [];
+  const edges: Edge[] = [];
+  const targets = references.map((reference) => {
+    const resolution = resolveReference(reference, file, resolver);
+    if ('found' in resolution) {
+      const target = paths.idOf(resolution.found);
+      edges.push({ kind: 'style', specifier: reference.specifier, target });
+      return target;
+    }
+    // A missing image leaves a gap in the page; a missing sheet leaves it bare.
+    if ('failure' in resolution && (reference.kind === 'sheet' || resolution.failure.reason === 'refused')) {
+      const start = Math.max(0, source.indexOf(reference.specifier));
+      const place = { file: id, text: source, start, end: start + reference.specifier.length };
+      problems.push(
+        problemAt(place, explainFailure(resolution.failure, reference.specifier, { root: paths.root, installCommand })),
+      );
+    }
+    if ('failure' in resolution && reference.kind === 'file' && resolution.failure.reason === 'file-missing') {
+      const start = Math.max(0, source.indexOf(reference.specifier));
+      const { message, hint } = explainFailure(resolution.failure, reference.specifier, { root: paths.root, installCommand });
+      const place = { file: id, text: source, start, end: start + reference.specifier.length };
+      // One from the root may be a backend's.
+      if (!reference.specifier.startsWith('/'))
+        onWarning(id, problemAt(place, { code: 'file-missing', message, ...(hint ? { hint } : {}) }));
+    }
+    return undefined;
+  });
+  // Classes that are composed must be on the page before those that build on them.
+  for (const specifier of composed) {
+    const resolution = resolveReference({ kind: 'sheet', specifier }, file, resolver);
+    if ('found' in resolution) edges.push({ kind: 'import', specifier, target: paths.idOf(resolution.found) });
+  }
+  if (problems.length > 0) return { problems };
+  const dependencies = compiled.dependencies.map((path) => paths.idOf(path));
+  const content = {
+    kind: 'style',
+    source,
+    css,
+    references,
+    targets,
+    dependencies,
+    folders: compiled.folders,
+    linked: linkStyle(exports),
+    ...(map ? { map } : {}),
+  } as const;
+  return { content, edges };
+}
+
+/** In a sheet, a name without `./` is a path first; for `@import` it may be a package too. */
+export function resolveReference(
+  { kind, specifier }: Pick<StyleReference, 'kind' | 'specifier'>,
+  file: string,
+  resolver: Resolver,
+): Resolution {
+  const isPath = /^[./]/.test(specifier);
+  const first = resolver.resolve(isPath ? specifier : `./${specifier}`, file, 'style');
+  const isRefused = 'failure' in first && first.failure.reason === 'refused';
+  return isPath || isRefused || 'found' in first || kind === 'file' ? first : resolver.resolve(specifier, file, 'style');
+}

@@ -1,0 +1,336 @@
+import { existsSync, readdirSync, readFileSync } from 'node:fs';
+import { basename, dirname, extname, join } from 'node:path';
+import { fileURLToPath, pathToFileURL } from 'node:url';
+import type { AcceptedPlugin, Message, Result, Root } from 'postcss';
+import { type Problem, problemAt } from '../../core/problem/problem.js';
+import { explainRefusal } from '../../core/resolve/explain-failure.js';
+import { contentHash } from '../../core/text/content-hash.js';
+import { findJsonMistake } from '../../core/translate/json-mistake.js';
+import type { RawMap } from '../../core/translate/translate-script.js';
+import { realPathNow } from '../read/disk-files.js';
+import type { FileGate } from '../read/file-gate.js';
+import { loadSass } from './sass.js';
+
+/** A style sheet as CSS, with what it was made of. */
+export interface CompiledStyle {
+  css: string;
+  /** The map back to the source; absent where the CSS is the source. */
+  map?: RawMap;
+  /** Absolute paths of other files that went into it. */
+  dependencies: string[];
+  /** Absolute paths of folders any of whose files may change it, e.g. because a plugin looks for class names in them. */
+  folders: string[];
+  /** Names of a CSS module and the classes that stand for them. */
+  exports?: Record<string, string>;
+  /** Specifiers of the CSS modules it takes classes from. */
+  composed: string[];
+}
+
+export interface StyleCompilerOptions {
+  root: string;
+  /** Absolute paths for a bare specifier, e.g. through an alias, best first. */
+  mapped(specifier: string, folder: string): readonly string[];
+  /** The file that a specifier in a sheet means, or why there is none. */
+  resolve(specifier: string, file: string): { found: string } | { problem: Pick<Problem, 'code' | 'message' | 'hint'> };
+  /** Which files may be read. */
+  gate: FileGate;
+  /** The id of a file. */
+  idOf(file: string): string;
+}
+
+const cssModule = /\.module\.[a-z]+$/;
+
+/** Turns the user's style sheets into CSS: Sass, the project's own PostCSS plugins, CSS modules. Loads what it needs when it needs it. */
+export class StyleCompiler {
+  readonly #options: StyleCompilerOptions;
+  #plugins: Promise<AcceptedPlugin[]> | undefined;
+  /** Absolute path of the PostCSS configuration, if there is one. */
+  configFile: string | undefined;
+
+  constructor(options: StyleCompilerOptions) {
+    this.#options = options;
+  }
+
+  /** Forgets the PostCSS configuration, e.g. after a change. */
+  forget(): void {
+    this.#plugins = undefined;
+  }
+
+  async compile(id: string, file: string, source: string): Promise<CompiledStyle | Problem> {
+    let style: CompiledStyle = { css: source, dependencies: [], folders: [], composed: [] };
+    try {
+      if (/\.s[ac]ss$/.test(file)) style = await this.#sass(file, source);
+      const refused = style.dependencies.map((path) => this.#refused(path)).find((found) => found !== undefined);
+      if (refused) throw refused;
+      if (!id.includes('node_modules/')) style = await this.#postcss(file, style);
+      if (cssModule.test(file)) style = await this.#cssModule(id, file, style);
+      return style;
+    } catch (error) {
+      return styleProblem(error, { id, file, source }, (path) => this.#refused(path) === undefined);
+    }
+  }
+
+  /** What to throw for a sheet that Sass took from where nothing may be taken. */
+  #refused(path: string): Error | undefined {
+    const real = realPathNow(path) ?? path;
+    const why = this.#options.gate.refusal(path, real);
+    if (why === undefined) return undefined;
+    const name = basename(path)
+      .replace(/^_/, '')
+      .replace(/\.\w+$/, '');
+    return Object.assign(new Error(path), { specifier: name, problem: explainRefusal({ why, file: real }, name) });
+  }
+
+  async #sass(file: string, source: string): Promise<CompiledStyle> {
+    const sass = await loadSass(this.#options.root);
+    const result = await sass.compileStringAsync(source, {
+      syntax: extname(file) === '.sass' ? 'indented' : 'scss',
+      url: pathToFileURL(file),
+      sourceMap: true,
+      sourceMapIncludeSources: true,
+      quietDeps: true,
+      logger: { warn: () => {}, debug: () => {} },
+      importers: [
+        { findFileUrl: (url, { containingUrl }) => this.#sassFile(url, containingUrl ? fileURLToPath(containingUrl) : file) },
+        new sass.NodePackageImporter(this.#options.root),
+      ],
+    });
+    const dependencies = result.loadedUrls
+      .filter(({ protocol }) => protocol === 'file:')
+      .map((url) => fileURLToPath(url))
+      .filter((path) => path !== file);
+    return { css: result.css, map: result.sourceMap as unknown as RawMap, dependencies, folders: [], composed: [] };
+  }
+
+  /** Where `@use "package/sheet"` or an alias leads; Sass itself tries extensions and partials. */
+  #sassFile(url: string, from: string): URL | null {
+    if (/^[a-z][a-z0-9+.-]*:/i.test(url)) return null;
+    for (const candidate of this.#options.mapped(url, dirname(from))) if (hasSassFile(candidate)) return pathToFileURL(candidate);
+    for (let at = dirname(from); ; at = dirname(at)) {
+      const candidate = join(at, 'node_modules', url);
+      if (existsSync(join(at, 'node_modules', url.split('/')[0]!)) && hasSassFile(candidate)) return pathToFileURL(candidate);
+      if (dirname(at) === at) return null;
+    }
+  }
+
+  async #postcss(file: string, style: CompiledStyle): Promise<CompiledStyle> {
+    this.#plugins ??= this.#loadPlugins();
+    const plugins = await this.#plugins;
+    if (plugins.length === 0) return style;
+    const result = await run(plugins, file, style);
+    const dependencies = result.messages
+      .filter(({ type }: Message) => type === 'dependency')
+      .map((message: Message) => String(message.file));
+    const folders = result.messages
+      .filter(({ type }: Message) => type === 'dir-dependency')
+      .map((message: Message) => String(message.dir));
+    return {
+      ...style,
+      css: result.css,
+      map: await mapOf(result, style),
+      dependencies: [...style.dependencies, ...dependencies],
+      folders,
+    };
+  }
+
+  async #loadPlugins(): Promise<AcceptedPlugin[]> {
+    const { default: loadConfig } = await import('postcss-load-config');
+    try {
+      const found = await loadConfig({ env: 'development' }, this.#options.root);
+      // A configuration above the project is somebody else's.
+      if (!found.file.startsWith(`${this.#options.root}/`)) return [];
+      this.configFile = found.file;
+      return found.plugins as AcceptedPlugin[];
+    } catch (error) {
+      if (error instanceof Error && error.message.startsWith('No PostCSS Config found')) return [];
+      throw Object.assign(error instanceof Error ? error : new Error(String(error)), { configFile: this.#brokenConfig() });
+    }
+  }
+
+  /** The file that the PostCSS configuration comes from, where it can't be used: no sheet is to blame for that. */
+  #brokenConfig(): string {
+    const { root } = this.#options;
+    const description = join(root, 'package.json');
+    if (existsSync(description) && findJsonMistake(readFileSync(description, 'utf8'))) return 'package.json';
+    const names = readdirSync(root).filter((name) => /^(?:postcss\.config\.\w+|\.postcssrc(?:\.\w+)?)$/.test(name));
+    return names[0] ?? 'package.json';
+  }
+
+  /** Gives classes names of their own and collects them. Names from other modules are looked up there. */
+  async #cssModule(id: string, file: string, style: CompiledStyle): Promise<CompiledStyle> {
+    const [values, local, extract, scope] = await Promise.all(
+      [
+        'postcss-modules-values',
+        'postcss-modules-local-by-default',
+        'postcss-modules-extract-imports',
+        'postcss-modules-scope',
+      ].map(async (name) => ((await import(name)) as { default: (options?: object) => AcceptedPlugin }).default),
+    );
+    const suffix = contentHash(id).slice(0, 6);
+    const dependencies: string[] = [];
+    const composed: string[] = [];
+    const exports: Record<string, string> = {};
+    const collect = {
+      postcssPlugin: 'collect-exports',
+      OnceExit: (root: Root) => this.#collect(root, { file, exports, dependencies, composed }),
+    };
+    const plugins = [
+      values!(),
+      local!({ mode: 'local' }),
+      extract!(),
+      composedAhead,
+      scope!({ generateScopedName: (name: string) => `${name}_${suffix}` }),
+      collect,
+    ];
+    const result = await run(plugins, file, style);
+    return {
+      css: result.css,
+      map: await mapOf(result, style),
+      dependencies: [...style.dependencies, ...dependencies],
+      folders: style.folders,
+      exports,
+      composed,
+    };
+  }
+
+  /** Reads and removes the `:import` and `:export` rules that the plugins leave (the ICSS format), and puts in what is imported. */
+  async #collect(
+    root: Root,
+    into: { file: string; exports: Record<string, string>; dependencies: string[]; composed: string[] },
+  ): Promise<void> {
+    const { extractICSS, replaceSymbols, replaceValueSymbols } = await import('icss-utils');
+    const { icssImports, icssExports } = extractICSS(root);
+    const symbols: Record<string, string> = {};
+    for (const [specifier, names] of Object.entries(icssImports)) {
+      const exports = await this.#exportsOf(specifier.replace(/^(['"])(.*)\1$/, '$2'), into);
+      for (const [local, imported] of Object.entries(names)) symbols[local] = exports[imported] ?? '';
+    }
+    replaceSymbols(root, symbols);
+    for (const [name, value] of Object.entries(icssExports)) into.exports[name] = replaceValueSymbols(value, symbols);
+  }
+
+  async #exportsOf(
+    specifier: string,
+    into: { file: string; dependencies: string[]; composed: string[] },
+  ): Promise<Record<string, string>> {
+    const resolution = this.#options.resolve(specifier, into.file);
+    if ('problem' in resolution)
+      throw Object.assign(new Error(resolution.problem.message), { specifier, problem: resolution.problem });
+    const file = resolution.found;
+    const compiled = await this.compile(this.#options.idOf(file), file, readFileSync(file, 'utf8'));
+    if ('code' in compiled) throw Object.assign(new Error(compiled.message), { specifier });
+    into.dependencies.push(file, ...compiled.dependencies);
+    into.composed.push(specifier);
+    return compiled.exports ?? {};
+  }
+}
+
+async function run(plugins: AcceptedPlugin[], file: string, style: CompiledStyle): Promise<Result> {
+  const { default: postcss } = await import('postcss');
+  return postcss(plugins).process(style.css, {
+    from: file,
+    map: { inline: false, annotation: false, sourcesContent: true, prev: false },
+  });
+}
+
+async function mapOf(result: Result, { map }: CompiledStyle): Promise<RawMap> {
+  const made = JSON.parse(result.map.toString()) as RawMap;
+  return map ? (await import('../../core/maps/chain-maps.js')).chainMaps(made, map) : made;
+}
+
+/** Sass looks for `name`, `name.scss`, `_name.scss`, `name/_index.scss` and so on. */
+function hasSassFile(path: string): boolean {
+  const name = path.slice(dirname(path).length + 1);
+  const stems = [path, join(dirname(path), `_${name}`), join(path, '_index'), join(path, 'index')];
+  return stems.some((stem) =>
+    ['', '.scss', '.sass', '.css'].some(
+      (extension) => (extension !== '' || extname(stem) !== '') && existsSync(stem + extension),
+    ),
+  );
+}
+
+interface SassFailure {
+  sassMessage?: string;
+  span?: { url?: URL; start: { offset: number }; end: { offset: number } };
+}
+
+interface CssFailure {
+  reason?: string;
+  input?: { offset?: number; line?: number; column?: number };
+  line?: number;
+  column?: number;
+  specifier?: string;
+  problem?: Pick<Problem, 'code' | 'message' | 'hint'>;
+  /** The configuration file that is at fault. */
+  configFile?: string;
+}
+
+function styleProblem(
+  error: unknown,
+  { id, file, source }: { id: string; file: string; source: string },
+  mayRead: (path: string) => boolean,
+): Problem {
+  const { sassMessage, span } = error as SassFailure;
+  if (sassMessage !== undefined && span) {
+    const other = span.url?.protocol === 'file:' && fileURLToPath(span.url) !== file ? fileURLToPath(span.url) : undefined;
+    // Not even the line with the mistake is shown of a file that isn't to be read.
+    if (other !== undefined && !mayRead(other))
+      return problemAt(
+        { file: id, text: source, start: 0 },
+        { code: 'file-outside', message: `${id} leads out of the project, to ${other}.` },
+      );
+    const text = other ? readFileSync(other, 'utf8') : source;
+    const folder = file.slice(0, file.length - id.length);
+    return problemAt(
+      { file: other ? other.slice(folder.length) : id, text, start: span.start.offset, end: span.end.offset },
+      { code: 'syntax-error', message: ended(sassMessage) },
+    );
+  }
+  const { reason, line, column, specifier, problem, configFile } = error as CssFailure;
+  if (configFile !== undefined) {
+    const why = error instanceof Error ? error.message.split('\n')[0]! : String(error);
+    return {
+      code: 'settings-unreadable',
+      severity: 'error',
+      file: configFile,
+      message: ended(`${configFile} cannot be used for style sheets: ${why}`),
+      hint: 'It holds, or may hold, the configuration of PostCSS; correct it, and the sheets are made.',
+    };
+  }
+  const message = ended(reason ?? (error instanceof Error ? error.message.split('\n')[0]! : String(error)));
+  const start = specifier ? Math.max(0, source.indexOf(specifier)) : offsetOf(source, line ?? 1, column ?? 1);
+  return problemAt(
+    { file: id, text: source, start, end: start + (specifier?.length ?? 1) },
+    problem ?? { code: specifier ? 'import-unresolved' : 'syntax-error', message },
+  );
+}
+
+function offsetOf(text: string, line: number, column: number): number {
+  return (
+    text
+      .split('\n')
+      .slice(0, line - 1)
+      .reduce((sum, row) => sum + row.length + 1, 0) +
+    column -
+    1
+  );
+}
+
+function ended(message: string): string {
+  return /[.!?]$/.test(message) ? message : `${message}.`;
+}
+
+/** The plugin that gives classes their names wants a class to stand above those that are composed of it: an empty rule does. */
+const composedAhead: AcceptedPlugin = {
+  postcssPlugin: 'composed-ahead',
+  Once(root, { Rule }) {
+    const names = new Set<string>();
+    root.walkDecls(/^compose(?:s|-with)$/i, ({ value }) => {
+      if (!/\sfrom\s/.test(value)) for (const name of value.split(/[\s,]+/)) if (/^[\w-]+$/.test(name)) names.add(name);
+    });
+    const isThere = (name: string) => new RegExp(`:local\\(\\.${name}\\)`).test(root.toString());
+    for (const name of names)
+      if (isThere(name))
+        root.prepend(new Rule({ selector: `:local(.${name})`, ...(root.source ? { source: root.source } : {}) }));
+  },
+};

@@ -1,0 +1,19 @@
+import type { IncomingMessage, ServerResponse } from 'node:http';
+import { basename, dirname } from 'node:path';
+import type Send from 'send';
+import { lazily } from '../../core/lazily.js';
+
+const send = lazily<typeof Send>('send');
+
+/** Sends a file, an absolute path without links, with ranges, validators and its media type. Browsers ask again each time, since files change. */
+export function sendStatic(request: IncomingMessage, response: ServerResponse, file: string): void {
+  const options = { root: dirname(file), dotfiles: 'deny', cacheControl: false } as const;
+  send()(request, `/${encodeURIComponent(basename(file))}`, options)
+    .on('headers', (reply: ServerResponse) => reply.setHeader('cache-control', 'no-cache'))
+    // It went or became something else between the look at it and now.
+    .on('error', () => {
+      if (response.headersSent) response.destroy();
+      else response.writeHead(404, { 'content-length': 0 }).end();
+    })
+    .pipe(response);
+}

@@ -1,0 +1,42 @@
+import { type Problem, problemAt } from '../../core/problem/problem.js';
+import type { Page } from '../../project/pages/page.js';
+import type { Project } from '../../project/project.js';
+import { fileUrl } from './render-page.js';
+
+/** Tells of files that pages name and that nobody has: no folder, no module, no backend. */
+export class MissingFiles {
+  readonly #told = new Set<string>();
+
+  /** The place in a page that names what was just asked for in vain; `undefined` where none does or it was told before. */
+  placeOf(project: Project, path: string): Problem | undefined {
+    for (const page of project.pages.values()) {
+      const named = [...page.parts.classic, ...page.parts.files].find(
+        ({ specifier }) => pathOf(specifier, page, project.options.base) === path,
+      );
+      if (!named) continue;
+      const { attribute, specifier } = named;
+      const key = `${page.id} ${page.version} ${specifier}`;
+      if (this.#told.has(key)) continue;
+      this.#told.add(key);
+      const inText = page.text.indexOf(specifier, attribute.start);
+      const start = inText === -1 || inText > attribute.end ? attribute.start : inText;
+      const message = `The page names '${specifier}', but nothing is there.`;
+      const hint = 'Neither the project nor a verbatim folder holds such a file, and no forwarding rule takes its path.';
+      const place = { file: page.id, text: page.text, start, end: start + specifier.length };
+      return { ...problemAt(place, { code: 'file-missing', message, hint }), severity: 'warning' };
+    }
+    return undefined;
+  }
+}
+
+/** Where a browser looks for what a page names. */
+function pathOf(specifier: string, page: Page, base: string): string | undefined {
+  const url = fileUrl(specifier, page, base);
+  const at = new URL(page.parts.baseHref ?? base, 'http://page/');
+  try {
+    const { origin, pathname } = new URL(url, at);
+    return origin === 'http://page' ? pathname : undefined;
+  } catch {
+    return undefined; // not even a browser knows where that is
+  }
+}

@@ -1,0 +1,98 @@
+import { dirname, join } from 'node:path/posix';
+import MagicString from 'magic-string';
+import type { ClientSettings } from '../../core/live/messages.js';
+import { escapeHtml } from '../../core/tool-page.js';
+import { encodedPath, ownUrl, type PagePart, pieceName } from '../../core/urls.js';
+import type { PageSheets } from '../../project/kept/last-start.js';
+import type { Page } from '../../project/pages/page.js';
+import type { Project } from '../../project/project.js';
+import { linkedSheets } from './page-sheets.js';
+
+export interface RenderInput {
+  project: Project;
+  page: Page;
+  session: string;
+  /** The key of the page's hook. */
+  hookKey: string;
+  /** Tags of its pieces, where they are known. */
+  tagOf(part: PagePart): string | undefined;
+  hot: boolean;
+  /** Number of the last update that the page's scripts hold. */
+  build: number;
+  /** What its modules' sheets come to; `undefined` while the page can't be complete. */
+  sheets?: PageSheets | undefined;
+}
+
+/** The beginning of what `renderPage` gives, up to the first place that depends on the page's modules. */
+export function renderStart(input: RenderInput): string {
+  const { page } = input;
+  const { styles, files, sets, dropped, classic, headEnd, headStart } = page.parts;
+  const places = [...styles, ...files, ...sets, ...classic].map(({ attribute }) => attribute.start);
+  const first = Math.min(
+    headEnd,
+    ...places,
+    ...dropped.map(({ start }) => start),
+    ...page.runs.map(({ element }) => element.start),
+  );
+  if (first <= headStart) return '';
+  return page.text.slice(0, headStart) + clientScript(input) + page.text.slice(headStart, first);
+}
+
+function clientScript({ project, page, session, hookKey, hot, build }: RenderInput): string {
+  const { base } = project.options;
+  const settings: ClientSettings = { page: page.id, session, hook: hookKey, build, base, html: page.version, hot };
+  return `<script src="${ownUrl.plain(base, 'page.js')}" data-spark="${escapeHtml(JSON.stringify(settings))}"></script>`;
+}
+
+/**
+ * The page as it is served: the client script first in the head, the scripts of the page's modules where its first
+ * module script stood, and the style sheets that modules import at the end of the head.
+ */
+export function renderPage(input: RenderInput): string {
+  const { project, page, sheets } = input;
+  const { base } = project.options;
+  const urls = sheets?.urls ?? linkedSheets(project, page);
+  const html = new MagicString(page.text);
+  html.appendLeft(page.parts.headStart, clientScript(input));
+  page.parts.styles.forEach(({ attribute }, index) => {
+    const id = page.styles[index];
+    const url = id && urls[id];
+    if (url) html.update(attribute.start, attribute.end, `href="${url}" data-spark-style="${escapeHtml(id)}" data-spark-fixed`);
+  });
+  for (const { attribute, name, specifier } of page.parts.files)
+    html.update(attribute.start, attribute.end, `${name}="${escapeHtml(fileUrl(specifier, page, base))}"`);
+  for (const { attribute, name, value } of page.parts.sets) {
+    const set = value
+      .split(/,\s+/)
+      .map((candidate) => candidate.trim().replace(/^\S+/, (specifier) => fileUrl(specifier, page, base)));
+    html.update(attribute.start, attribute.end, `${name}="${escapeHtml(set.join(', '))}"`);
+  }
+  for (const { start, end } of page.parts.dropped) html.update(start, end, '<!-- -->');
+  page.runs.forEach(({ element }, index) => {
+    html.update(element.start, element.end, sheets ? pieceScripts(input, index) : '<!-- -->');
+  });
+  page.parts.classic.forEach(({ attribute, specifier, element }) => {
+    const isRun = page.runs.some((run) => run.element === element);
+    if (!isRun) html.update(attribute.start, attribute.end, `src="${escapeHtml(fileUrl(specifier, page, base))}"`);
+  });
+  if (sheets) html.appendLeft(page.parts.headEnd, sheets.imported);
+  return html.toString();
+}
+
+/** The URL of a file that the page names; other origins stay as they are. With `<base>`, the browser does it. */
+export function fileUrl(specifier: string, page: Page, base: string): string {
+  if (page.parts.baseHref !== undefined || /^(?:[a-z][a-z0-9+.-]*:|\/\/|#)/i.test(specifier)) return specifier;
+  if (!specifier.startsWith('/')) return base + join(encodedPath(dirname(page.id)), specifier);
+  return base === '/' || specifier.startsWith(base) ? specifier : base + specifier.slice(1);
+}
+
+/** Deferred like module scripts: they run in order once the page is parsed, each with the entry that stood there. */
+function pieceScripts({ project, page, hookKey, tagOf }: RenderInput, index: number): string {
+  const { base } = project.options;
+  // What a browser kept in its history is never taken for the newest: the URL names the content.
+  const script = (name: string, version: string) => `<script defer src="${ownUrl.piece(base, name)}?v=${version}"></script>`;
+  const run = hookKey.slice(0, 8);
+  if (index > 0) return script(pieceName.ofStart(page.id, index), `${page.version}-${run}`);
+  const parts: PagePart[] = ['packages', 'app'];
+  return parts.map((part) => script(pieceName.ofPage(page.id, part), `${tagOf(part) ?? 'new'}-${run}`)).join('');
+}
