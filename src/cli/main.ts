@@ -4,7 +4,8 @@ import { Command, CommanderError } from 'commander';
 import { VineError } from '../core/problem/problem.js';
 import { checkCommand } from './commands/check.js';
 import { demoCommand } from './commands/demo.js';
-import { parseForward, serveCommand } from './commands/serve.js';
+import { serveCommand } from './commands/serve.js';
+import { parseForward } from './options.js';
 import { printProblem } from './report/problem-text.js';
 import { endWithOutput } from './staying-alive.js';
 

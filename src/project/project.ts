@@ -11,13 +11,14 @@ import { lanes } from '../core/trace.js';
 import { TypedEvents } from '../core/typed-events.js';
 import { ownIdPrefix, ownUrl, pieceName } from '../core/urls.js';
 import { DiskCache } from './kept/disk-cache.js';
+import { ownFingerprint } from './kept/fingerprint.js';
 import type { LastStart, StartAnswers } from './kept/last-start.js';
 import { StartKeeper } from './kept/start-keeper.js';
 import { ChangeReader } from './live/invalidate.js';
 import { MapCompleter } from './live/map-completer.js';
 import { PieceModules } from './live/piece-modules.js';
 import { ProjectWatch } from './live/project-watch.js';
-import { atMost, LoadingTurns, Turns } from './live/turns.js';
+import { Turns } from './live/turns.js';
 import { Unsent } from './live/unsent.js';
 import { UpdateMaker } from './live/update-maker.js';
 import type { FileChanges } from './live/watcher.js';
@@ -28,6 +29,7 @@ import { fromImportMaps, PageSet } from './pages/page-set.js';
 import { DiskFiles } from './read/disk-files.js';
 import { FileGate } from './read/file-gate.js';
 import { GraphBuilder } from './read/graph-builder.js';
+import { atMost, LoadingTurns } from './read/loading-turns.js';
 import { ModuleFiles } from './read/module-files.js';
 import { ModuleLoader } from './read/module-loader.js';
 import { RequestTargets } from './read/request-targets.js';
@@ -140,6 +142,7 @@ export class Project extends TypedEvents<ProjectEvents> {
       constants,
       trace: options.trace,
       cache: () => this.#cache,
+      fingerprint: ownFingerprint(),
       onWarning: (id, warning) => this.#warn(id, warning),
       lazyPiece: (id) => ownUrl.piece(base, pieceName.lazy(id)),
     });

@@ -16,7 +16,8 @@ import type { LiveChannel, LivePage } from './live/live-channel.js';
 import { openInEditor } from './open-in-editor.js';
 import { type JoinedSheets, joinedSheets } from './pages/page-sheets.js';
 import type { KeptAnswers } from './pieces/kept-answers.js';
-import type { PieceStore, StoredPiece } from './pieces/piece-store.js';
+import type { StoredPiece } from './pieces/piece-maps.js';
+import type { PieceStore } from './pieces/piece-store.js';
 import { namedFile } from './served-files.js';
 
 export interface ToolUrlsOptions {

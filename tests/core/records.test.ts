@@ -1,6 +1,6 @@
 import { beforeAll, expect, test } from '@jest/globals';
 import { init } from 'es-module-lexer';
-import type { LexerRecords } from '../../src/core/link/link-module.js';
+import type { LexerRecords } from '../../src/core/link/linked.js';
 import { recordsFromTree } from '../../src/core/link/tree-records.js';
 import { lexed } from '../../src/project/read/compile-script.js';
 import { randomNumbers } from '../support/random-program.js';

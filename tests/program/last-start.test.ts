@@ -53,7 +53,7 @@ const text = async (url: string, path = '') => (await fetch(new URL(path, url)))
 /** All that a page asks for. */
 async function everything(url: string): Promise<string[]> {
   const html = withoutRunKeys(await text(url));
-  const sheets = [...html.matchAll(/href="([^"]*~spark\/style[^"]*)"/g)].map(([, href]) => href!);
+  const sheets = [...html.matchAll(/(?:href|data-spark-url)="([^"]*~spark\/style[^"]*)"/g)].map(([, href]) => href!);
   expect(sheets).toHaveLength(2);
   const pieces = ['page/index.html/packages', 'page/index.html/app', 'lazy/src/later.ts'].map(
     (name) => `~spark/piece/${name}.js`,

@@ -2,8 +2,9 @@ import { parse } from 'acorn';
 import type { ExportNamedDeclaration, ImportDeclaration, Node, Program } from 'estree';
 import { walk } from 'estree-walker';
 import { applyEdits, blank, type Edit } from '../../src/core/link/edits.js';
-import type { LinkInput } from '../../src/core/link/link-module.js';
-import { analyseModule, type Spanned } from '../../src/core/link/module-analysis.js';
+import type { LinkInput } from '../../src/core/link/linked.js';
+import { analyseModule } from '../../src/core/link/module-analysis.js';
+import type { Spanned } from '../../src/core/link/tree.js';
 
 type Name = [exported: string, request: number, imported: string | null];
 

@@ -1,5 +1,4 @@
-import type { FileChange, ReloadReason, UpdateMessage, UpdateScript } from '../../core/live/messages.js';
-import { importModule } from '../runtime/handle.js';
+import type { FileChange, UpdateMessage, UpdateScript } from '../../core/live/messages.js';
 import { connect, disconnect, linkFrom } from '../runtime/link.js';
 import { setRefusalListener } from '../runtime/live-api.js';
 import { completeBelow } from '../runtime/load-piece.js';
@@ -14,17 +13,13 @@ import {
   removeModule,
   targetsOf,
 } from '../runtime/records.js';
-import {
-  exportsComponents,
-  exportsSameKinds,
-  isComponentExport,
-  refreshComponents,
-  takeRegistered,
-  vanishedComponents,
-} from '../runtime/refresh.js';
+import { exportsSameKinds, refreshComponents, takeRegistered, vanishedComponents } from '../runtime/refresh.js';
 import { namespaceOf } from '../runtime/resolve-export.js';
-import { collectDefinitions, isEntry } from '../runtime/runtime.js';
+import { importModule } from '../runtime/run-modules.js';
+import { collectDefinitions } from '../runtime/runtime.js';
 import { arrangeSheets, ensureSheetsBelow, hasFailedSheets, isLateRoot, removeSheet, swapSheets } from '../runtime/sheets.js';
+import type { Plan } from './plan-update.js';
+import { NeedsReload, planAbove, planUpdate, takesAsComponents } from './plan-update.js';
 import { replaceFile } from './replace-file.js';
 
 /** What an update did to the page. */
@@ -47,16 +42,6 @@ export interface Applied {
   notes: string[];
   /** What it was doing how long, one after another, in milliseconds. */
   stages: [name: string, ms: number][];
-}
-
-/** Thrown where an update can't be taken in place: the page has to reload, for this reason. */
-export class NeedsReload extends Error {
-  readonly why: ReloadReason;
-
-  constructor(reason: string, chain: string[] = []) {
-    super(reason);
-    this.why = { reason, chain };
-  }
 }
 
 /**
@@ -186,68 +171,6 @@ async function replaceFiles(changes: readonly FileChange[]): Promise<string[]> {
   return replaced;
 }
 
-/** What an update asks for. */
-interface Plan {
-  /** Modules to run again, with the chain from the changed module to them. */
-  rerun: Map<string, string[]>;
-  /** Modules of those that take the update themselves. */
-  takers: Set<string>;
-  /** Dependency -> importers that take its update without running again. */
-  takenBy: Map<string, Set<string>>;
-}
-
-function emptyPlan(): Plan {
-  return { rerun: new Map(), takers: new Set(), takenBy: new Map() };
-}
-
-/** Walks from the changed modules up through the importers that really ran, to the modules that take the update. */
-function planUpdate(changed: Iterable<string>, notes: string[]): Plan {
-  const plan = emptyPlan();
-  for (const id of changed) plan.rerun.set(id, [id]);
-  // A Map can grow while it's iterated: importers that have to run too join at its end.
-  for (const [id, chain] of plan.rerun) {
-    const instance = registry.get(id)?.instance;
-    if (!instance) continue;
-    if (instance.live?.refused) throw new NeedsReload(instance.live.refused.reason, chain);
-    if (takesItself(instance)) plan.takers.add(id);
-    else climb(plan, id, chain, notes);
-  }
-  return plan;
-}
-
-/** Hands an update on to the importers of a module that doesn't take it. */
-function climb(plan: Plan, id: string, chain: string[], notes: string[]): void {
-  if (isEntry(id)) throw new NeedsReload('no module on the way to the page takes the update', chain);
-  const instance = registry.get(id)?.instance;
-  if (instance) noteMixedExports(instance, notes);
-  const importers = [...(importersOf.get(id) ?? [])].filter((importer) => registry.get(importer)?.instance);
-  if (importers.length === 0) throw new NeedsReload('nothing in the page imports it any more', chain);
-  for (const importer of importers) {
-    if (registry.get(importer)!.instance!.live?.onDependency.has(id)) {
-      plan.takenBy.set(id, (plan.takenBy.get(id) ?? new Set()).add(importer));
-    } else if (!plan.rerun.has(importer)) plan.rerun.set(importer, [...chain, importer]);
-  }
-}
-
-function takesItself(instance: Instance): boolean {
-  return instance.live?.takesItself === true || takesAsComponents(instance);
-}
-
-/** A module that exports only React components needs no `take`: React replaces them where they are. */
-function takesAsComponents(instance: Instance): boolean {
-  if (instance.isCommonJs || instance.error || instance.stars.length > 0 || instance.indirect.size > 0) return false;
-  return !instance.entry.id.includes('node_modules/') && exportsComponents(instance);
-}
-
-function noteMixedExports(instance: Instance, notes: string[]): void {
-  if (instance.isCommonJs || instance.error || instance.status !== 'evaluated') return;
-  const names = Object.keys(instance.getters);
-  const others = names.filter((name) => !isComponentExport(instance, name));
-  if (others.length === 0 || others.length === names.length) return;
-  const note = `${instance.entry.id} exports ${others.join(', ')} beside components, so its importers run again`;
-  if (!notes.includes(note)) notes.push(note);
-}
-
 /** What an update brings, and what becomes of it. */
 interface Work {
   incoming: Map<string, Definition>;
@@ -303,15 +226,6 @@ async function carryOut(plan: Plan, { incoming, applied, mayMoveSheets }: Work):
 function tookUpdate(before: Instance | undefined, after: Instance): boolean {
   if (!before || before.live?.takesItself || after.live?.takesItself) return true;
   return takesAsComponents(after) && exportsSameKinds(before, after);
-}
-
-/** A plan for the importers of modules that ran but turned out not to take their own update any more. */
-function planAbove(ids: string[], notes: string[]): Plan {
-  const above = emptyPlan();
-  for (const id of ids) climb(above, id, [id], notes);
-  const rest = planUpdate(above.rerun.keys(), notes);
-  for (const [id, importers] of above.takenBy) rest.takenBy.set(id, importers);
-  return rest;
 }
 
 async function runAgain(roots: string[], old: ReadonlyMap<string, Instance>, plan: Plan): Promise<void> {

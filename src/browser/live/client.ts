@@ -9,14 +9,15 @@ import {
 import type { Problem } from '../../core/problem/problem.js';
 import { ownUrl } from '../../core/urls.js';
 import { hidePanel, showPanel } from '../panel/panel.js';
-import { entriesSettled } from '../runtime/handle.js';
 import { setBuild, setHookKey } from '../runtime/hook.js';
 import { loadedPieces } from '../runtime/load-piece.js';
 import { registry } from '../runtime/records.js';
+import { entriesSettled } from '../runtime/run-modules.js';
 import { started } from '../runtime/runtime.js';
 import { sheetVersions } from '../runtime/sheets.js';
-import { type Applied, applyUpdate, NeedsReload } from './apply-update.js';
+import { type Applied, applyUpdate } from './apply-update.js';
 import { PageErrors } from './page-errors.js';
+import { NeedsReload } from './plan-update.js';
 import { loadedPaths } from './replace-file.js';
 
 const firstRetryMs = 250;

@@ -1,7 +1,7 @@
 import type { PageErrorMessage } from '../../core/live/messages.js';
 import { ownPrefix } from '../../core/urls.js';
-import { startErrors } from '../runtime/handle.js';
 import { watchRefusedPieces } from '../runtime/refused.js';
+import { startErrors } from '../runtime/run-modules.js';
 import { pieceTags } from '../runtime/runtime.js';
 
 /** How long after an update what goes wrong is taken for its doing. */

@@ -1,7 +1,7 @@
 import { pushExports } from './link.js';
-import { dependencyOf, type Instance } from './records.js';
+import { dependencyOf, type Instance, surface } from './records.js';
 import { isComponentExport, registerComponent } from './refresh.js';
-import { runCommonJs } from './require.js';
+
 import { readTarget } from './resolve-export.js';
 
 let nextAsyncOrder = 0;
@@ -121,7 +121,7 @@ function runBody(module: Instance): void {
 }
 
 /** Gives a module its place in the order in which modules finished. */
-export function markCompleted(module: Instance): void {
+function markCompleted(module: Instance): void {
   module.order = nextOrder++;
 }
 
@@ -222,4 +222,25 @@ function deferred(): NonNullable<Instance['capability']> {
     reject = onReject;
   });
   return { promise, resolve, reject };
+}
+
+/** Runs a CommonJS module; what it exports so far is visible to cycles. */
+function runCommonJs(instance: Instance): void {
+  const { entry, definition } = instance;
+  const module = { exports: {}, id: entry.id, loaded: false };
+  instance.module = module;
+  instance.status = 'evaluating';
+  const require = (specifier: string) => surface.requireFrom(instance, specifier);
+  try {
+    definition.factory.call(module.exports, surface.handleOf(instance), module, module.exports, require, globalThis);
+  } catch (error) {
+    // As in Node.js: whoever asks for it next runs it again.
+    delete instance.module;
+    instance.status = 'linked';
+    throw error;
+  }
+  module.loaded = true;
+  instance.status = 'evaluated';
+  markCompleted(instance);
+  pushExports(instance);
 }

@@ -1,13 +1,14 @@
 import { ownPrefix } from '../../core/urls.js';
 import { frontEndBase } from './base-path.js';
-import { asyncBodyDone, evaluate } from './evaluate.js';
+import { asyncBodyDone } from './evaluate.js';
 import { hookKey } from './hook.js';
-import { linkFrom, pushExports } from './link.js';
+import { pushExports } from './link.js';
 import { liveOf } from './live-api.js';
 import { completeBelow, loadPiece } from './load-piece.js';
-import { dependencyOf, type Instance, registry } from './records.js';
+import { type Instance, registry } from './records.js';
 import { registerComponent, signatureFunction } from './refresh.js';
-import { namespaceOf, readTarget, resolveImport } from './resolve-export.js';
+import { readTarget, resolveImport } from './resolve-export.js';
+import { importModule } from './run-modules.js';
 import { arrangeSheets, ensureSheetsBelow, noteRoot } from './sheets.js';
 
 /** What the URLs of workers begin with. */
@@ -154,63 +155,6 @@ function importPath(from: Instance, to: Instance): string[] | undefined {
     for (const target of registry.get(id)?.definition.edges.imports ?? []) if (!cameFrom.has(target)) cameFrom.set(target, id);
   }
   return undefined;
-}
-
-/** Links and evaluates a module and everything below it, and returns its namespace. */
-export async function importModule(id: string, nodeDefault = false): Promise<object> {
-  const instance = registry.get(id)?.instance ?? linkFrom(id);
-  await pausesBelow(instance);
-  await evaluate(instance);
-  return namespaceOf(instance, { nodeDefault });
-}
-
-/** Errors that modules of the page threw while they ran. */
-export const startErrors = new WeakSet<object>();
-
-function reportStart(error: unknown): void {
-  if (typeof error === 'object' && error !== null) startErrors.add(error);
-  reportError(error);
-}
-
-const entryRuns = new Set<Promise<unknown>>();
-
-/** Settles when the page's own modules have run, whether they failed or not. */
-export async function entriesSettled(): Promise<void> {
-  await Promise.allSettled(entryRuns);
-}
-
-/** Runs a module of the page itself. What it throws is reported as that of a module script is: at once. */
-export function runEntry(id: string): void {
-  try {
-    const instance = registry.get(id)?.instance ?? linkFrom(id);
-    const run = () => {
-      const done = evaluate(instance);
-      entryRuns.add(done);
-      if (instance.error) reportStart(instance.error.value);
-      else done.catch(reportStart);
-      return done;
-    };
-    const pauses = pausesBelow(instance);
-    if (pauses) entryRuns.add(pauses.then(run));
-    else run();
-  } catch (error) {
-    reportStart(error);
-  }
-}
-
-/** Settles when every async body below has reached its pause, so that evaluation can start them all in order. */
-export function pausesBelow(root: Instance): Promise<unknown> | undefined {
-  const seen = new Set([root]);
-  const pauses: Promise<unknown>[] = [];
-  for (const instance of seen) {
-    if (instance.isCommonJs) continue;
-    if (instance.status === 'linked' && instance.paused) pauses.push(instance.paused);
-    if (instance.status === 'evaluated') continue;
-    instance.definition.edges.imports.forEach((_, place) => {
-      seen.add(dependencyOf(instance, place));
-    });
-  }
-  return pauses.length > 0 ? Promise.all(pauses) : undefined;
 }
 
 /** `import.meta.resolve` (HTML Living Standard, 8.1.6.7): bare specifiers mean nothing without an import map. */

@@ -1,5 +1,4 @@
-import { Handle } from './handle.js';
-import { dependencyOf, type Follower, type Instance, type ModuleEntry, registry } from './records.js';
+import { dependencyOf, type Follower, type Instance, type ModuleEntry, registry, surface } from './records.js';
 import { type NamespaceTarget, readTarget, resolveImport, type Target } from './resolve-export.js';
 
 /** Thrown where an import can't be satisfied; natively a SyntaxError at link time. */
@@ -62,7 +61,7 @@ function newInstance(entry: ModuleEntry): Instance {
   entry.instance = instance;
   if (instance.isCommonJs) return instance;
   // The first step declares: functions are hoisted, imports and exports are announced, nothing of the body runs.
-  instance.body = definition.factory.call(undefined, new Handle(instance)) as Iterator<unknown>;
+  instance.body = definition.factory.call(undefined, surface.handleOf(instance)) as Iterator<unknown>;
   const paused: unknown = instance.body.next();
   if (instance.isAsync) instance.paused = paused as Promise<unknown>;
   return instance;

@@ -1,8 +1,7 @@
 import type { RuntimeEdges } from '../../core/pieces/runtime-edges.js';
-import type { Handle } from './handle.js';
 
 /** The function that a linked module is: a generator for ECMAScript modules, a plain function for CommonJS. */
-export type Factory = (my: Handle, ...commonjs: unknown[]) => Iterator<unknown> | AsyncIterator<unknown> | undefined;
+export type Factory = (my: object, ...commonjs: unknown[]) => Iterator<unknown> | AsyncIterator<unknown> | undefined;
 
 /** A module's code and edges as a piece registers them. */
 export interface Definition {
@@ -90,6 +89,21 @@ export interface LiveRecord {
   onDependency: Map<string, ((exports: object) => void)[]>;
   onCleanup: ((state: Record<string, unknown>) => void)[];
   refused?: { reason: string };
+}
+
+/**
+ * What modules meet of the runtime: it stands on everything else here, which therefore can't import it. `runtime.ts` fills it in
+ * before any module is registered.
+ */
+export const surface: {
+  /** Makes what a linked module calls `my`. */
+  handleOf(instance: Instance): object;
+  /** What a CommonJS module gets by `require`. */
+  requireFrom(importer: Instance, specifier: string): unknown;
+} = { handleOf: notYet, requireFrom: notYet };
+
+function notYet(): never {
+  throw new Error('The runtime is not put together yet.');
 }
 
 /** All modules of the page by id. */

@@ -1,31 +1,14 @@
-import { evaluateNow, markCompleted } from './evaluate.js';
-import { Handle } from './handle.js';
-import { linkFrom, pushExports } from './link.js';
+import { evaluateNow } from './evaluate.js';
+import { linkFrom } from './link.js';
 import { type Instance, registry } from './records.js';
 import { namespaceOf } from './resolve-export.js';
 
-/** Runs a CommonJS module; what it exports so far is visible to cycles. */
-export function runCommonJs(instance: Instance): void {
-  const { entry, definition } = instance;
-  const module = { exports: {}, id: entry.id, loaded: false };
-  instance.module = module;
-  instance.status = 'evaluating';
-  const require = (specifier: string) => requireFrom(instance, specifier);
-  try {
-    definition.factory.call(module.exports, new Handle(instance), module, module.exports, require, globalThis);
-  } catch (error) {
-    // As in Node.js: whoever asks for it next runs it again.
-    delete instance.module;
-    instance.status = 'linked';
-    throw error;
-  }
-  module.loaded = true;
-  instance.status = 'evaluated';
-  markCompleted(instance);
-  pushExports(instance);
-}
-
-function requireFrom(importer: Instance, specifier: string): unknown {
+/**
+ * `require` of a CommonJS module.
+ *
+ * @throws Error `MODULE_NOT_FOUND`, and what the other module throws.
+ */
+export function requireFrom(importer: Instance, specifier: string): unknown {
   const { requires } = importer.definition.edges;
   const id = requires && Object.hasOwn(requires, specifier) ? requires[specifier]! : undefined;
   const entry = id === undefined ? undefined : registry.get(id);

@@ -1,8 +1,13 @@
 import type { RuntimeEdges } from '../../core/pieces/runtime-edges.js';
-import { runEntry } from './handle.js';
+import { Handle } from './handle.js';
 import { hookKey, pieceRan } from './hook.js';
-import { type Definition, defineModule, entries, type Factory, registry } from './records.js';
+import { type Definition, defineModule, entries, type Factory, registry, surface } from './records.js';
 import { isRefused, parseModule, recovered } from './refused.js';
+import { requireFrom } from './require.js';
+import { runEntry } from './run-modules.js';
+
+surface.handleOf = (instance) => new Handle(instance);
+surface.requireFrom = requireFrom;
 
 let collecting: Map<string, Definition> | null = null;
 let hasStarted: () => void;

@@ -1,16 +1,17 @@
 import { readFileSync } from 'node:fs';
 import { basename, join } from 'node:path';
-import { Command, InvalidArgumentError } from 'commander';
+import { Command } from 'commander';
 import { lanes, noTrace } from '../../core/trace.js';
-import { parseTarget } from '../../forward/target.js';
 import { VineServer } from '../../server/server.js';
 import { type CommandLineSettings, effectiveSettings } from '../../settings/effective.js';
 import { collectGarbage } from '../collect-garbage.js';
+import { cacheFolderOf, projectOf, servedOf } from '../compose.js';
+import { parseBase, parseForward, parsePort } from '../options.js';
 import { jsonReporter } from '../report/json-reporter.js';
 import type { EditorUrl } from '../report/problem-text.js';
 import type { Reporter } from '../report/reporter.js';
 import { terminalReporter } from '../report/terminal-reporter.js';
-import { cacheFolderOf, projectOf, Running, servedOf } from '../running.js';
+import { Running } from '../running.js';
 import { closeOnSignals, Failures, goOnAfterErrors, withPlainSignals } from '../staying-alive.js';
 import type { TapeOptions } from '../tape.js';
 import { traceFile } from '../trace-file.js';
@@ -182,26 +183,4 @@ function projectName(root: string): string {
     // It has none, or one that can't be read, which others tell.
   }
   return basename(root);
-}
-
-function parsePort(value: string): number {
-  const port = Number(value);
-  if (!/^\d+$/.test(value) || port > 65_535) throw new InvalidArgumentError('A port is a whole number up to 65535.');
-  return port;
-}
-
-function parseBase(value: string): string {
-  if (!value.startsWith('/')) throw new InvalidArgumentError('A base path starts with /.');
-  return value.endsWith('/') ? value : `${value}/`;
-}
-
-/** Reads `--forward /path=origin`. */
-export function parseForward(value: string, before: { path: string; to: string }[] = []): { path: string; to: string }[] {
-  const at = value.indexOf('=');
-  const [path, to] = [value.slice(0, at), value.slice(at + 1)];
-  if (at === -1 || !path.startsWith('/'))
-    throw new InvalidArgumentError('Write a path and an origin, e.g. /api=http://127.0.0.1:8464.');
-  if (!parseTarget(to.replace(/\/$/, '')))
-    throw new InvalidArgumentError(`'${to}' is no origin; write e.g. http://127.0.0.1:8464, without a path.`);
-  return [...before, { path, to: to.replace(/\/$/, '') }];
 }

@@ -2,8 +2,10 @@ import type { StyleReference } from '../documents/read-style.js';
 import type { Linked } from '../link/linked.js';
 import type { KeptMap } from '../maps/kept-map.js';
 import type { RuntimeEdges } from '../pieces/runtime-edges.js';
+import type { Problem } from '../problem/problem.js';
 import type { SourceText } from '../text/source-text.js';
 import type { RawMap } from '../translate/translate-script.js';
+import type { Edge } from './module-graph.js';
 
 /** A file or a worker that a script names by URL. */
 export interface UrlTarget {
@@ -57,3 +59,9 @@ export interface AssetContent {
 
 /** What the graph holds of a module. */
 export type ModuleContent = ScriptContent | StyleContent | AssetContent;
+
+/** A module as far as it could be made: with content and edges, or with what is wrong. */
+export type Loaded =
+  | { content: ModuleContent; edges: Edge[] }
+  /** `edges` lead to what was found all the same, where more may be wrong. */
+  | { problems: Problem[]; edges?: Edge[] };

@@ -3,10 +3,8 @@ import { walk } from 'estree-walker';
 import { parseSync } from 'oxc-parser';
 import type { Edit } from './edits.js';
 import { evaluate, foldConstants } from './fold-constants.js';
-import type { Found } from './link-commonjs.js';
-import type { LinkInput } from './link-module.js';
-import type { ModuleRequest } from './linked.js';
-import type { Spanned } from './module-analysis.js';
+import type { Found, LinkInput, ModuleRequest } from './linked.js';
+import type { Spanned } from './tree.js';
 
 /** Finds constants and requests in a CommonJS module's syntax tree. */
 export function analyseCommonJs(input: LinkInput): Found {

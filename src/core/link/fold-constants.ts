@@ -2,7 +2,7 @@ import { analyze } from 'eslint-scope';
 import type { Expression, Node, Program } from 'estree';
 import { walk } from 'estree-walker';
 import type { Edit } from './edits.js';
-import type { Spanned } from './module-analysis.js';
+import type { Spanned } from './tree.js';
 
 /**
  * Replaces names such as `VERSION` and member chains such as `process.env.NODE_ENV` by their values, in place and of the same

@@ -3,8 +3,7 @@ import { intern } from '../text/intern.js';
 import { countLineEnds } from '../text/line-index.js';
 import { applyEdits, type Edit } from './edits.js';
 import { foldTextually } from './fold-in-text.js';
-import type { LinkInput } from './link-module.js';
-import type { Linked, ModuleRequest } from './linked.js';
+import type { Found, Linked, LinkInput, ModuleRequest } from './linked.js';
 
 /**
  * Links a CommonJS module: the text stays as it is inside a function that is given `module`, `exports` and `require`.
@@ -30,13 +29,6 @@ export async function linkCommonJs(input: LinkInput, isThorough = false): Promis
     isEarly: false,
     ...(found.isScanned ? { isScanned: true } : {}),
   };
-}
-
-/** What linking a CommonJS module needs to know of it. */
-export interface Found {
-  isScanned?: true;
-  edits: Edit[];
-  requests: ModuleRequest[];
 }
 
 /**

@@ -1,4 +1,5 @@
-import type { Shift } from './edits.js';
+import type { parse } from 'es-module-lexer';
+import type { Edit, Shift } from './edits.js';
 
 /** How a module asks for another. */
 export type RequestKind = 'import' | 'dynamic' | 'require' | 'url' | 'worker';
@@ -56,3 +57,29 @@ export interface Linked {
   /** Made without a syntax tree: which requests are certain is not known. */
   isScanned?: true;
 }
+
+/** What linking a CommonJS module needs to know of it. */
+export interface Found {
+  isScanned?: true;
+  edits: Edit[];
+  requests: ModuleRequest[];
+}
+
+/** What every linking needs beside the text. */
+export interface LinkInput {
+  text: string;
+  /** The module's name for the runtime, not used by the text itself. */
+  handle: string;
+  /** Expressions that are known at build time, by their source text, e.g. `process.env.NODE_ENV` -> `"development"`. */
+  constants: Readonly<Record<string, string>>;
+  /**
+   * Link in the checked form, for modules whose imports may be read before the exporter has run, as in cycles: every
+   * read of an import asks the runtime first, so that it throws where the standard does.
+   */
+  checked?: boolean;
+  /** What the lexer found in `text`, where it was asked before. */
+  records?: LexerRecords;
+}
+
+/** Import and export records of the lexer. */
+export type LexerRecords = ReturnType<typeof parse>;

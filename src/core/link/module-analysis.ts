@@ -4,9 +4,8 @@ import { walk } from 'estree-walker';
 import { parseSync } from 'oxc-parser';
 import { blank, type Edit } from './edits.js';
 import { foldConstants } from './fold-constants.js';
-
-/** A node with its offsets, as the parser gives them. */
-export type Spanned<T extends Node = Node> = T & { start: number; end: number };
+import type { Spanned } from './tree.js';
+import { parentsOf } from './tree.js';
 
 export interface AnalysisInput {
   text: string;
@@ -228,14 +227,4 @@ function touchEdits(target: Spanned, names: string[], number: number, { handle }
     { start: target.start, end: target.start, text: before },
     { start: target.end, end: target.end, text: ')'.repeat(names.length) },
   ];
-}
-
-function parentsOf(tree: Program): Map<Node, Node> {
-  const parents = new Map<Node, Node>();
-  walk(tree, {
-    enter(node, parent) {
-      if (parent) parents.set(node, parent);
-    },
-  });
-  return parents;
 }

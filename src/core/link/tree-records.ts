@@ -12,8 +12,8 @@ import type {
 } from 'estree';
 import { walk } from 'estree-walker';
 import { parseSync } from 'oxc-parser';
-import type { LexerRecords } from './link-module.js';
-import type { Spanned } from './module-analysis.js';
+import type { LexerRecords } from './linked.js';
+import type { Spanned } from './tree.js';
 
 type Attributes = { key: Identifier | Literal; value: Literal }[];
 

@@ -9,10 +9,10 @@ import type { Paths } from '../../core/paths.js';
 import type { ProjectOptions } from '../options.js';
 import { type DiskFiles, entriesOnDisk, type FolderEntries } from '../read/disk-files.js';
 import type { ModuleFiles } from '../read/module-files.js';
-import { ownFingerprint } from '../read/script-compiler.js';
 import type { TsSettings } from '../read/ts-settings.js';
 import { sassVersionOf } from '../styles/sass.js';
 import type { StyleCompiler } from '../styles/style-compiler.js';
+import { ownFingerprint } from './fingerprint.js';
 import { type Inputs, noticedMs, takeInputs } from './inputs.js';
 import { keepStart, LastStart, type StartAnswers } from './last-start.js';
 

@@ -1,8 +1,8 @@
 import { init as initLexer, parse } from 'es-module-lexer';
 import { isExpression } from '../../core/link/compiles.js';
 import { linkCommonJs } from '../../core/link/link-commonjs.js';
-import { type LexerRecords, type LinkInput, linkModule } from '../../core/link/link-module.js';
-import type { Linked } from '../../core/link/linked.js';
+import { linkModule } from '../../core/link/link-module.js';
+import type { LexerRecords, Linked, LinkInput } from '../../core/link/linked.js';
 import { type KeptMap, keepMap, rawMap } from '../../core/maps/kept-map.js';
 import { type Problem, problemAt } from '../../core/problem/problem.js';
 import { contentHash } from '../../core/text/content-hash.js';

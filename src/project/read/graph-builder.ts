@@ -1,5 +1,5 @@
 import { modulesRunEarly } from '../../core/graph/cycles.js';
-import type { ModuleContent, ScriptContent } from '../../core/graph/module-content.js';
+import type { Loaded, ModuleContent, ScriptContent } from '../../core/graph/module-content.js';
 import { type Edge, isLazy, type ModuleGraph } from '../../core/graph/module-graph.js';
 import { fileOfId } from '../../core/module-id.js';
 import type { Problem } from '../../core/problem/problem.js';
@@ -10,7 +10,7 @@ import type { PageSet } from '../pages/page-set.js';
 import { ImportChecker } from './import-checker.js';
 import { MadeOf } from './made-of.js';
 import type { ModuleFiles } from './module-files.js';
-import type { Loaded, ModuleLoader } from './module-loader.js';
+import type { ModuleLoader } from './module-loader.js';
 import { emptyModule, standInPrefix } from './request-targets.js';
 
 export interface GraphBuilderOptions {

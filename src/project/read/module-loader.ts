@@ -1,7 +1,7 @@
 import { dirname, resolve } from 'node:path';
 import type { Adapter } from '../../core/adapter.js';
 import { isForeignSource, kindOfFile } from '../../core/file-kinds.js';
-import type { ModuleContent, UrlTarget } from '../../core/graph/module-content.js';
+import type { Loaded, UrlTarget } from '../../core/graph/module-content.js';
 import type { Edge } from '../../core/graph/module-graph.js';
 import { chooseHandle } from '../../core/link/handle.js';
 import { linkCommonJs } from '../../core/link/link-commonjs.js';
@@ -18,20 +18,14 @@ import { SourceText } from '../../core/text/source-text.js';
 import type { Trace } from '../../core/trace.js';
 import { findJsonMistake } from '../../core/translate/json-mistake.js';
 import type { RawMap } from '../../core/translate/translate-script.js';
-import type { DiskCache } from '../kept/disk-cache.js';
 import { inTime } from '../live/turns.js';
 import { loadStyle } from '../styles/load-style.js';
 import type { StyleCompiler } from '../styles/style-compiler.js';
 import { type CompiledScript, isInPackage, type NotCompiled, placeIn } from './compile-script.js';
 import { preactRefresh, type RequestTargets } from './request-targets.js';
+import type { KeptTexts } from './script-compiler.js';
 import { ScriptCompiler, type SourceVersion } from './script-compiler.js';
 import type { TsSettings } from './ts-settings.js';
-
-/** A module as far as it could be made: with content and edges, or with what is wrong. */
-export type Loaded =
-  | { content: ModuleContent; edges: Edge[] }
-  /** `edges` lead to what was found all the same, where more may be wrong. */
-  | { problems: Problem[]; edges?: Edge[] };
 
 export interface LoaderOptions {
   paths: Paths;
@@ -44,7 +38,9 @@ export interface LoaderOptions {
   constants: Readonly<Record<string, string>>;
   trace: Trace;
   /** Results of earlier runs; absent where nothing is kept. */
-  cache(): DiskCache | undefined;
+  cache(): KeptTexts | undefined;
+  /** See `ScriptCompilerOptions`. */
+  fingerprint: string;
   /** Told what the user should know of a module, though it's made. */
   onWarning(id: string, warning: Problem): void;
   /** URL prefix of the pieces of dynamic imports. */

@@ -1,19 +1,22 @@
-import { statSync } from 'node:fs';
-import { createRequire } from 'node:module';
 import { dirname } from 'node:path';
-import { fileURLToPath } from 'node:url';
 import type { Linked, ModuleRequest } from '../../core/link/linked.js';
 import type { Paths } from '../../core/paths.js';
 import type { Resolver } from '../../core/resolve/resolver.js';
 import { contentHash } from '../../core/text/content-hash.js';
 import type { Trace } from '../../core/trace.js';
 import type { Translated } from '../../core/translate/translate-script.js';
-import type { DiskCache } from '../kept/disk-cache.js';
 import { type CompiledScript, type CompileSettings, compileScript, linkScript, type NotCompiled } from './compile-script.js';
 import { packScript, unpackScript } from './packed-script.js';
 import type { RequestTargets } from './request-targets.js';
 import { tooDeep } from './trial.js';
 import type { TsSettings } from './ts-settings.js';
+
+/** Texts that outlive the process, by key. */
+export interface KeptTexts {
+  get(key: string): string | undefined;
+  /** Keeps a text, which is asked for when it's written. */
+  put(key: string, text: () => string): void;
+}
 
 export interface ScriptCompilerOptions {
   paths: Paths;
@@ -23,7 +26,9 @@ export interface ScriptCompilerOptions {
   constants: Readonly<Record<string, string>>;
   trace: Trace;
   /** Results of earlier runs; absent where nothing is kept. */
-  cache(): DiskCache | undefined;
+  cache(): KeptTexts | undefined;
+  /** Changes with whatever may compile the same source to something else. */
+  fingerprint: string;
   /** React is there, so components keep their state across updates. */
   refresh(): boolean;
 }
@@ -48,7 +53,7 @@ export class ScriptCompiler {
 
   constructor(options: ScriptCompilerOptions) {
     this.#options = options;
-    this.#fingerprint = contentHash(ownFingerprint(), JSON.stringify(options.constants));
+    this.#fingerprint = contentHash(options.fingerprint, JSON.stringify(options.constants));
   }
 
   /** Begins to compile what will probably be asked for soon. */
@@ -142,18 +147,4 @@ export class ScriptCompiler {
   }
 }
 
-let known: string | undefined;
-
-/** Changes with our own version and build, and with the translator's. */
-export function ownFingerprint(): string {
-  known ??= readFingerprint();
-  return known;
-}
-
-function readFingerprint(): string {
-  const require = createRequire(import.meta.url);
-  const { version } = require('../../../package.json') as { version: string };
-  const translator = require('oxc-transform/package.json') as { version: string };
-  const here = fileURLToPath(import.meta.url);
-  return `${version} ${translator.version} ${statSync(here).mtimeMs}`;
-}
+let _known: string | undefined;

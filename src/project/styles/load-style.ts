@@ -1,11 +1,11 @@
 import type { StyleReference } from '../../core/documents/read-style.js';
+import type { Loaded } from '../../core/graph/module-content.js';
 import type { Edge } from '../../core/graph/module-graph.js';
 import { linkStyle } from '../../core/link/link-data.js';
 import type { Paths } from '../../core/paths.js';
 import { type Problem, problemAt } from '../../core/problem/problem.js';
 import { explainFailure } from '../../core/resolve/explain-failure.js';
 import type { Resolution, Resolver } from '../../core/resolve/resolver.js';
-import type { Loaded } from '../read/module-loader.js';
 import type { StyleCompiler } from './style-compiler.js';
 
 export interface StyleLoaderOptions {

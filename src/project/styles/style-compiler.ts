@@ -2,7 +2,7 @@ import { existsSync, readdirSync, readFileSync } from 'node:fs';
 import { basename, dirname, extname, join } from 'node:path';
 import { fileURLToPath, pathToFileURL } from 'node:url';
 import type { AcceptedPlugin, Message, Result, Root } from 'postcss';
-import { type Problem, problemAt } from '../../core/problem/problem.js';
+import type { Problem } from '../../core/problem/problem.js';
 import { explainRefusal } from '../../core/resolve/explain-failure.js';
 import { contentHash } from '../../core/text/content-hash.js';
 import { findJsonMistake } from '../../core/translate/json-mistake.js';
@@ -10,6 +10,7 @@ import type { RawMap } from '../../core/translate/translate-script.js';
 import { realPathNow } from '../read/disk-files.js';
 import type { FileGate } from '../read/file-gate.js';
 import { loadSass } from './sass.js';
+import { styleProblem } from './style-problem.js';
 
 /** A style sheet as CSS, with what it was made of. */
 export interface CompiledStyle {
@@ -247,77 +248,6 @@ function hasSassFile(path: string): boolean {
       (extension) => (extension !== '' || extname(stem) !== '') && existsSync(stem + extension),
     ),
   );
-}
-
-interface SassFailure {
-  sassMessage?: string;
-  span?: { url?: URL; start: { offset: number }; end: { offset: number } };
-}
-
-interface CssFailure {
-  reason?: string;
-  input?: { offset?: number; line?: number; column?: number };
-  line?: number;
-  column?: number;
-  specifier?: string;
-  problem?: Pick<Problem, 'code' | 'message' | 'hint'>;
-  /** The configuration file that is at fault. */
-  configFile?: string;
-}
-
-function styleProblem(
-  error: unknown,
-  { id, file, source }: { id: string; file: string; source: string },
-  mayRead: (path: string) => boolean,
-): Problem {
-  const { sassMessage, span } = error as SassFailure;
-  if (sassMessage !== undefined && span) {
-    const other = span.url?.protocol === 'file:' && fileURLToPath(span.url) !== file ? fileURLToPath(span.url) : undefined;
-    // Not even the line with the mistake is shown of a file that isn't to be read.
-    if (other !== undefined && !mayRead(other))
-      return problemAt(
-        { file: id, text: source, start: 0 },
-        { code: 'file-outside', message: `${id} leads out of the project, to ${other}.` },
-      );
-    const text = other ? readFileSync(other, 'utf8') : source;
-    const folder = file.slice(0, file.length - id.length);
-    return problemAt(
-      { file: other ? other.slice(folder.length) : id, text, start: span.start.offset, end: span.end.offset },
-      { code: 'syntax-error', message: ended(sassMessage) },
-    );
-  }
-  const { reason, line, column, specifier, problem, configFile } = error as CssFailure;
-  if (configFile !== undefined) {
-    const why = error instanceof Error ? error.message.split('\n')[0]! : String(error);
-    return {
-      code: 'settings-unreadable',
-      severity: 'error',
-      file: configFile,
-      message: ended(`${configFile} cannot be used for style sheets: ${why}`),
-      hint: 'It holds, or may hold, the configuration of PostCSS; correct it, and the sheets are made.',
-    };
-  }
-  const message = ended(reason ?? (error instanceof Error ? error.message.split('\n')[0]! : String(error)));
-  const start = specifier ? Math.max(0, source.indexOf(specifier)) : offsetOf(source, line ?? 1, column ?? 1);
-  return problemAt(
-    { file: id, text: source, start, end: start + (specifier?.length ?? 1) },
-    problem ?? { code: specifier ? 'import-unresolved' : 'syntax-error', message },
-  );
-}
-
-function offsetOf(text: string, line: number, column: number): number {
-  return (
-    text
-      .split('\n')
-      .slice(0, line - 1)
-      .reduce((sum, row) => sum + row.length + 1, 0) +
-    column -
-    1
-  );
-}
-
-function ended(message: string): string {
-  return /[.!?]$/.test(message) ? message : `${message}.`;
 }
 
 /** The plugin that gives classes their names wants a class to stand above those that are composed of it: an empty rule does. */

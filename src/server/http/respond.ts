@@ -4,7 +4,7 @@ import { pipeline as finished } from 'node:stream/promises';
 import { batches, type TextParts } from '../../core/text/batches.js';
 import { escapeHtml, toolPage } from '../../core/tool-page.js';
 import { endSocket } from '../../forward/end-socket.js';
-import type { StoredPiece } from '../pieces/piece-store.js';
+import type { StoredPiece } from '../pieces/piece-maps.js';
 
 /** The media type of scripts (RFC 9239). */
 export const scriptType = 'text/javascript; charset=utf-8';

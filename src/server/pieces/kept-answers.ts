@@ -2,7 +2,8 @@ import { pieceName, readPieceName } from '../../core/urls.js';
 import type { KeptPiece, LastStart, PageSheets } from '../../project/kept/last-start.js';
 import type { Project } from '../../project/project.js';
 import { sheetsOf } from '../pages/page-sheets.js';
-import type { PieceStore, StoredPiece } from './piece-store.js';
+import type { StoredPiece } from './piece-maps.js';
+import type { PieceStore } from './piece-store.js';
 
 /**
  * Answers that outlive the server: while it reads modules for the first time, pages get those of the last start, if nothing

@@ -4,7 +4,7 @@ import { type MapInput, moduleMap, moduleMapParts } from '../../core/maps/module
 import type { Piece, PiecePlace } from '../../core/pieces/piece.js';
 import type { TextParts } from '../../core/text/batches.js';
 import type { Origin, StackFrame } from './map-stack.js';
-import type { StoredPiece } from './piece-store.js';
+
 import { ShippedMaps, type ShippedMapsOptions } from './shipped-maps.js';
 
 /** Maps of pieces, made when somebody asks. */
@@ -49,4 +49,12 @@ export class PieceMaps {
     this.#known.set(input, map);
     return [map];
   }
+}
+
+/** A piece ready to be sent. */
+export interface StoredPiece {
+  /** Identifies the content; the strong ETag is this in quotes. */
+  tag: string;
+  piece: Piece;
+  name: string;
 }

@@ -7,15 +7,7 @@ import type { ProjectUpdate } from '../../project/live/update-maker.js';
 import type { Page } from '../../project/pages/page.js';
 import type { Project } from '../../project/project.js';
 import type { Origin, StackFrame } from './map-stack.js';
-import type { PieceMaps } from './piece-maps.js';
-
-/** A piece ready to be sent. */
-export interface StoredPiece {
-  /** Identifies the content; the strong ETag is this in quotes. */
-  tag: string;
-  piece: Piece;
-  name: string;
-}
+import type { PieceMaps, StoredPiece } from './piece-maps.js';
 
 const keptPieces = 40;
 
