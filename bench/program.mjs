@@ -46,7 +46,7 @@ export async function serve(folder, args = [], page = 'index.html') {
 /** A page's end of the live channel that only listens. */
 export async function updateSocket(url) {
   const { key, session } = await (await fetch(`${url}~spark/session`)).json();
-  const query = new URLSearchParams({ key, session, page: 'index.html', build: '0' });
+  const query = new URLSearchParams({ key, session, page: 'index.html', revision: '0' });
   const socket = new WebSocket(`${url.replace('http', 'ws')}~spark/live?${query}`, liveProtocol);
   await new Promise((resolve) => socket.once('open', resolve));
   /** Settles when updates have brought this many modules, counted from now. */

@@ -1,7 +1,7 @@
 import type { ClientSettings } from '../core/live/messages.js';
 import { LiveClient } from './live/client.js';
 import { setFrontEndBase } from './runtime/base-path.js';
-import { setBuild, setHookKey } from './runtime/hook.js';
+import { setHookKey, setRevision } from './runtime/hook.js';
 import { installRefresh, type RefreshRuntime } from './runtime/refresh.js';
 import { vine } from './runtime/runtime.js';
 import { replaceRefusedSheets } from './runtime/sheets.js';
@@ -13,7 +13,7 @@ const script = document.currentScript as HTMLScriptElement;
 const settings = JSON.parse(script.dataset.spark!) as ClientSettings;
 setFrontEndBase(settings.base);
 setHookKey(settings.hook);
-setBuild(settings.build);
+setRevision(settings.revision);
 installRefresh(refreshPackage);
 Object.defineProperty(globalThis, '~spark', { value: vine, configurable: true });
 // Before the page's own scripts run, which are deferred.

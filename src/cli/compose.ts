@@ -16,13 +16,14 @@ export function cacheFolderOf(root: string): string | undefined {
 /** The project that settings describe. */
 export function projectOf(
   settings: EffectiveSettings,
-  { poll, build, cacheFolder, trace }: { poll: boolean; build: number; cacheFolder: string | undefined; trace: Trace },
+  { poll, revision, cacheFolder, trace }: { poll: boolean; revision: number; cacheFolder: string | undefined; trace: Trace },
 ): Project {
-  const { root, base, alias, roots, conditions, constants, adapters, verbatim, sources } = settings;
+  const { root, mode, base, alias, roots, conditions, constants, adapters, verbatim, sources } = settings;
   const pages = [...new Set(settings.routes.map(({ page }) => page))];
   return new Project({
     root,
     pages,
+    mode,
     base,
     alias,
     roots,
@@ -33,7 +34,7 @@ export function projectOf(
     ignored: [],
     poll,
     settingsFiles: sources,
-    build,
+    revision,
     trace,
     ...(cacheFolder === undefined ? {} : { cacheFolder }),
   });

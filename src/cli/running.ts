@@ -118,13 +118,13 @@ export class Running {
       return;
     }
     const old = this.#project;
-    const project = projectOf(settings, { poll, build: old.build + 1, cacheFolder, trace });
+    const project = projectOf(settings, { poll, revision: old.revision + 1, cacheFolder, trace });
     project.on('warning', (warning) => reporter.warning(warning));
     if (!this.#options.isQuiet) project.on('note', (note) => reporter.note(note));
     await project.open();
     // From here on only the new project tells: what the old one still finds out, the new one has read, or will tell itself.
     old.removeAllListeners();
-    project.build = Math.max(project.build, old.build + 1);
+    project.revision = Math.max(project.revision, old.revision + 1);
     this.#project = project;
     this.#settings = settings;
     server.use(servedOf(settings, project), 'the settings changed');

@@ -1,4 +1,5 @@
 import type { Adapter } from '../core/adapter.js';
+import type { Mode } from '../core/mode.js';
 import type { Problem } from '../core/problem/problem.js';
 import type { Trace } from '../core/trace.js';
 import type { ProjectUpdate } from './live/update-maker.js';
@@ -10,6 +11,7 @@ export interface ProjectOptions {
   /** Ids of the HTML pages. */
   pages: readonly string[];
   base: string;
+  mode: Mode;
   alias: Readonly<Record<string, string>>;
   roots: readonly string[];
   conditions: readonly string[];
@@ -26,7 +28,7 @@ export interface ProjectOptions {
   cacheFolder?: string;
   trace: Trace;
   /** Number of the last update before this project was opened, where it takes the place of another. */
-  build: number;
+  revision: number;
 }
 
 /** What a project tells. */

@@ -1,17 +1,12 @@
 import { join } from 'node:path';
 import type { ModuleContent } from '../core/graph/module-content.js';
-import { ModuleGraph } from '../core/graph/module-graph.js';
+import type { ModuleGraph } from '../core/graph/module-graph.js';
 import { fileOfId, typedIds } from '../core/module-id.js';
-import { Paths } from '../core/paths.js';
-import { byUse } from '../core/problem/order.js';
+import type { Paths } from '../core/paths.js';
 import type { Problem } from '../core/problem/problem.js';
-import { explainFailure, installCommandFor } from '../core/resolve/explain-failure.js';
-import { Resolver } from '../core/resolve/resolver.js';
 import { lanes } from '../core/trace.js';
 import { TypedEvents } from '../core/typed-events.js';
-import { ownIdPrefix, ownUrl, pieceName } from '../core/urls.js';
-import { DiskCache } from './kept/disk-cache.js';
-import { ownFingerprint } from './kept/fingerprint.js';
+import { ownIdPrefix } from '../core/urls.js';
 import type { LastStart, StartAnswers } from './kept/last-start.js';
 import { StartKeeper } from './kept/start-keeper.js';
 import { ChangeReader } from './live/invalidate.js';
@@ -24,46 +19,30 @@ import { UpdateMaker } from './live/update-maker.js';
 import type { FileChanges } from './live/watcher.js';
 import type { ProjectEvents, ProjectOptions } from './options.js';
 import type { Page } from './pages/page.js';
-import { PageModules } from './pages/page-modules.js';
-import { fromImportMaps, PageSet } from './pages/page-set.js';
-import { DiskFiles } from './read/disk-files.js';
-import { FileGate } from './read/file-gate.js';
-import { GraphBuilder } from './read/graph-builder.js';
+import { ProjectGraph } from './project-graph.js';
+import type { FileGate } from './read/file-gate.js';
 import { atMost, LoadingTurns } from './read/loading-turns.js';
-import { ModuleFiles } from './read/module-files.js';
-import { ModuleLoader } from './read/module-loader.js';
-import { RequestTargets } from './read/request-targets.js';
-import { TsSettings } from './read/ts-settings.js';
-import { resolveReference } from './styles/load-style.js';
-import { StyleCompiler } from './styles/style-compiler.js';
 import { StyleSheets } from './styles/style-sheets.js';
 
 /** A running project: pages and modules in memory, kept equal to the files, with an event for each change. */
 export class Project extends TypedEvents<ProjectEvents> {
   readonly options: ProjectOptions;
   readonly paths: Paths;
-  readonly graph = new ModuleGraph<ModuleContent>();
+  readonly graph: ModuleGraph<ModuleContent>;
   readonly sheets: StyleSheets;
   readonly pieces: PieceModules;
   /** Which files may leave this machine. */
   readonly gate: FileGate;
   /** Number of the last update. */
-  build: number;
-  readonly #files = new DiskFiles();
-  readonly #resolver: Resolver;
-  readonly #typescript: TsSettings;
-  readonly #compiler: StyleCompiler;
-  readonly #loader: ModuleLoader;
-  readonly #pages: PageSet;
-  readonly #builder: GraphBuilder;
+  revision: number;
+  readonly #read: ProjectGraph;
   readonly #changes: ChangeReader;
   readonly #watch: ProjectWatch;
   readonly #unsent = new Unsent();
   readonly #updates: UpdateMaker;
-  readonly #pageModules: PageModules;
   readonly #turns = new Turns();
   readonly #loadingTurns = new LoadingTurns(() => (this.#sending.size > 0 ? Promise.all(this.#sending) : undefined));
-  readonly #maps = new MapCompleter(this.graph);
+  readonly #maps: MapCompleter;
   /** Files that browsers got as they are, with the paths under which they did. */
   readonly #served = new Map<string, string>();
   /** `performance.now()` of the oldest change that wasn't sent yet. */
@@ -71,10 +50,8 @@ export class Project extends TypedEvents<ProjectEvents> {
   #hasToldProblems = false;
   /** The problems that were told last, while they stand. */
   #toldProblems: string | undefined;
-  /** Pages had everything once, so that there is a good build to keep. */
+  /** Pages had everything once, so that there is a good state to keep. */
   hasBeenGood = false;
-  readonly #warned = new Set<string>();
-  #cache: DiskCache | undefined;
   #opened: Promise<void> | undefined;
   #idle: Promise<void> | undefined;
   /** `Date.now()` before the first file was read. */
@@ -90,149 +67,102 @@ export class Project extends TypedEvents<ProjectEvents> {
   constructor(options: ProjectOptions) {
     super();
     this.options = options;
-    this.build = options.build;
-    this.paths = new Paths(options.root);
-    const { root, alias, roots, conditions, constants, adapters, base } = options;
-    const mapped = (specifier: string, folder: string) => [
-      ...fromImportMaps(specifier, this.#pages.all(), this.paths),
-      ...this.#typescript.candidates(specifier, folder),
-    ];
-    const refusal = (path: string, real: string) => this.gate.refusal(path, real);
-    this.#resolver = new Resolver({ files: this.#files, root, alias, roots, conditions, mapped, refusal });
-    this.gate = new FileGate({ root, packages: this.#resolver.packages });
-    this.#typescript = new TsSettings(this.#resolver.packages, (path) => this.gate.mayRead(path));
-    const installCommand = installCommandFor(root, (path) => this.#files.kindOf(path) === 'file');
-    this.#pages = new PageSet({
-      paths: this.paths,
-      files: this.#files,
-      gate: this.gate,
-      resolver: this.#resolver,
-      installCommand,
+    this.revision = options.revision;
+    const { root, base } = options;
+    const read = new ProjectGraph(options, {
+      changes: this.#unsent,
+      onLoaded: (id) => this.#watch.loaded(id),
+      onWarning: (warning) => this.emit('warning', warning),
+      onNote: (note) => this.emit('note', note),
+      turn: () => (this.isOpening ? this.#loadingTurns.next() : undefined),
     });
-    this.sheets = new StyleSheets(this.graph, base, this.paths);
-    this.pieces = new PieceModules(this.graph, this.sheets, base);
-    this.#compiler = new StyleCompiler({
-      root,
-      mapped: (specifier, folder) => this.#resolver.mapped(specifier, folder),
-      resolve: (specifier, file) => {
-        const resolution = resolveReference({ kind: 'sheet', specifier }, file, this.#resolver);
-        if ('found' in resolution) return resolution;
-        const failure = 'failure' in resolution ? resolution.failure : ({ reason: 'file-missing', tried: specifier } as const);
-        return { problem: explainFailure(failure, specifier, { root, installCommand }) };
-      },
-      gate: this.gate,
-      idOf: (file) => this.paths.idOf(file),
-    });
-    const targets = new RequestTargets({
-      paths: this.paths,
-      resolver: this.#resolver,
-      files: this.#files,
-      gate: this.gate,
-      adapters,
-      installCommand,
-    });
-    this.#loader = new ModuleLoader({
-      paths: this.paths,
-      resolver: this.#resolver,
+    this.#read = read;
+    const {
+      paths,
+      modules: graph,
+      files,
+      moduleFiles,
+      typescript,
+      compiler,
+      resolver,
+      builder,
+      pages,
+      loader,
       targets,
-      installCommand,
-      typescript: this.#typescript,
-      compiler: this.#compiler,
-      adapters,
-      constants,
-      trace: options.trace,
-      cache: () => this.#cache,
-      fingerprint: ownFingerprint(),
-      onWarning: (id, warning) => this.#warn(id, warning),
-      lazyPiece: (id) => ownUrl.piece(base, pieceName.lazy(id)),
-    });
+      gate,
+    } = read;
+    this.paths = paths;
+    this.graph = graph;
+    this.gate = gate;
+    this.#maps = new MapCompleter(graph);
+    this.sheets = new StyleSheets(graph, base, paths);
+    this.pieces = new PieceModules(graph, this.sheets, base);
     this.#updates = new UpdateMaker({
-      graph: this.graph,
+      graph,
       sheets: this.sheets,
       pieces: this.pieces,
       unsent: this.#unsent,
-      translations: () => this.#loader.translations,
+      translations: () => loader.translations,
       isThere: (id) =>
-        id.startsWith(ownIdPrefix) ||
-        this.#files.kindOf(this.paths.fileOf(id)) === 'file' ||
-        this.#pages.inlineText(id) !== undefined,
+        id.startsWith(ownIdPrefix) || files.kindOf(paths.fileOf(id)) === 'file' || pages.inlineText(id) !== undefined,
     });
-    const moduleFiles = new ModuleFiles(this.paths, this.gate);
-    const parts = { options, paths: this.paths, graph: this.graph, files: this.#files, moduleFiles };
     this.#keeper = new StartKeeper({
-      ...parts,
-      typescript: this.#typescript,
-      compiler: this.#compiler,
+      options,
+      paths,
+      graph,
+      files,
+      moduleFiles,
+      typescript,
+      compiler,
       onNote: (note) => this.emit('note', note),
     });
-    this.#builder = new GraphBuilder({
-      graph: this.graph,
-      loader: this.#loader,
-      files: moduleFiles,
-      pages: this.#pages,
-      unsent: this.#unsent,
-      trace: options.trace,
-      onLoaded: (id) => this.#watch.loaded(id),
-      turn: () => (this.isOpening ? this.#loadingTurns.next() : undefined),
-    });
-    this.#pageModules = new PageModules(this.graph, this.#builder);
     this.#watch = new ProjectWatch({
       root,
       ignored: options.ignored,
       poll: options.poll,
-      paths: this.paths,
-      packages: this.#resolver.packages,
-      modules: () => this.graph.ids(),
+      paths,
+      packages: resolver.packages,
+      modules: () => graph.ids(),
       isUsed: (path) => this.#isUsed(path),
       everything: () => this.#everything(),
-      configurations: () => this.#typescript.lookedAt,
+      configurations: () => typescript.lookedAt,
       onNote: (note) => this.emit('note', note),
-      isLacking: () => this.#builder.failed.size > 0,
+      isLacking: () => builder.failed.size > 0,
       onChanges: (changes) => this.#noted(changes),
-      onSigns: (paths) => this.#builder.prepare(paths.map((path) => this.paths.idOf(path))),
+      onSigns: (changed) => builder.prepare(changed.map((path) => paths.idOf(path))),
     });
     this.#changes = new ChangeReader({
       root,
-      paths: this.paths,
-      graph: this.graph,
-      files: this.#files,
-      resolver: this.#resolver,
-      typescript: this.#typescript,
-      compiler: this.#compiler,
-      loader: this.#loader,
+      paths,
+      graph,
+      files,
+      resolver,
+      typescript,
+      compiler,
+      loader,
       targets,
-      pages: this.#pages,
-      madeOf: this.#builder.madeOf,
-      failed: this.#builder.failed,
+      pages,
+      madeOf: builder.madeOf,
+      failed: builder.failed,
       moduleFiles,
-      gate: this.gate,
+      gate,
     });
   }
 
   /** Problems that keep some page from being up to date, the page's own first. */
   get problems(): Problem[] {
-    const all = [
-      ...this.#typescript.problems.values(),
-      ...this.#pages.all().flatMap(({ problems }) => problems),
-      ...this.#builder.problems,
-    ];
-    // One mistake in a partial is one, however many sheets use it.
-    const once = new Map(
-      all.map((problem) => [`${problem.code} ${problem.file} ${JSON.stringify(problem.position)} ${problem.message}`, problem]),
-    );
-    return [...once.values()].map((problem) => this.#withChain(problem)).sort(byUse);
+    return this.#read.problems;
   }
 
   /** The pages by id. */
   get pages(): ReadonlyMap<string, Page> {
-    return this.#pages.byId;
+    return this.#read.pages.byId;
   }
 
   /** Reads the pages, so that they can be asked for, and begins to read what they need; `opened` tells when that is there. */
   begin(): void {
     this.#began = Date.now();
-    for (const id of this.options.pages) this.#pages.read(id);
-    this.graph.setRoots(this.#pages.modules());
+    this.#read.readPages();
     this.isOpening = true;
     this.lastStart = this.#keeper.find();
     this.#opened = this.#turns.take(() => this.#readAll());
@@ -256,7 +186,7 @@ export class Project extends TypedEvents<ProjectEvents> {
     this.#changes.noteVersions();
     await this.#watch.begin(this.#began);
     // What is kept is kept with complete maps.
-    this.#idle = this.#maps.run().then(() => this.#cache?.writeAll());
+    this.#idle = this.#maps.run().then(() => this.#read.writeKept());
   }
 
   /** Settles when the work that a start leaves for later is done. */
@@ -266,7 +196,7 @@ export class Project extends TypedEvents<ProjectEvents> {
 
   /** Writes what was translated and isn't kept yet. */
   async writeKept(): Promise<void> {
-    await this.#cache?.writeAll();
+    await this.#read.writeKept();
   }
 
   /** Keeps what pages are answered for the next start, while nothing is wrong. */
@@ -290,24 +220,14 @@ export class Project extends TypedEvents<ProjectEvents> {
   }
 
   async #readAll(): Promise<void> {
-    const { cacheFolder, trace } = this.options;
     await this.lastStart;
-    const from = trace.now();
-    const opening = cacheFolder === undefined ? undefined : DiskCache.open(cacheFolder, (note) => this.emit('note', note));
-    await this.#typescript.load();
-    this.#cache = await opening;
-    trace.overlapping('start', 'packages and cache', from, {}, lanes.main);
-    const fromModules = trace.now();
-    await Promise.all(this.#pages.modules().map((id) => this.#builder.visit(id)));
-    trace.overlapping('start', 'modules', fromModules, { modules: this.graph.size }, lanes.main);
-    await this.#builder.settle();
+    await this.#read.readModules();
     // Pages get all of this when they load; only what changes from now on has to be sent.
     this.#updates.discard();
     const { problems } = this;
     this.#hasToldProblems = problems.length > 0;
     if (problems.length > 0) this.#toldProblems = JSON.stringify(problems);
     else this.hasBeenGood = true;
-    this.#cache?.settle();
     this.isOpening = false;
   }
 
@@ -320,22 +240,22 @@ export class Project extends TypedEvents<ProjectEvents> {
     this.#maps.stop();
     await this.#watch.close();
     await this.#turns.ended();
-    await this.#cache?.close();
+    await this.#read.close();
   }
 
   /** See `PageModules.order`. */
   pageOrder(page: Page): readonly string[] {
-    return this.#pageModules.order(page);
+    return this.#read.pageOrder(page);
   }
 
   /** See `PageModules.isComplete`. */
   isComplete(page: Page): boolean {
-    return this.#pageModules.isComplete(page);
+    return this.#read.isComplete(page);
   }
 
   /** Whether everything that modules statically need is there. */
   isWhole(ids: Iterable<string>): boolean {
-    return this.#builder.isWhole(ids);
+    return this.#read.builder.isWhole(ids);
   }
 
   /** Settles when no change is being worked on: in between, modules may lack others that are just being made. */
@@ -352,8 +272,8 @@ export class Project extends TypedEvents<ProjectEvents> {
     await this.#turns.take(async () => {
       const before = this.problems.length;
       await this.#unsent.without(async () => {
-        await this.#builder.askFor(id);
-        await this.#builder.settle();
+        await this.#read.builder.askFor(id);
+        await this.#read.builder.settle();
       });
       if (this.problems.length > before) this.#tellProblems();
     });
@@ -363,24 +283,19 @@ export class Project extends TypedEvents<ProjectEvents> {
   /** Whether an id names a file that the user may want to edit: a page, a module, or what one was made of. */
   isOwnFile(id: string): boolean {
     if (id.split('/').some((part) => part.startsWith('.') && part !== '..')) return false;
-    const isKnown = this.pages.has(id) || this.graph.has(id) || this.#builder.failed.has(id) || this.#builder.madeOf.isUsed(id);
-    return (isKnown || this.problems.some(({ file }) => file === id)) && this.#files.kindOf(this.paths.fileOf(id)) === 'file';
-  }
-
-  /** Tells of something in a module that need not be wrong: once for each file, or each package and what it asks for. */
-  #warn(id: string, warning: Problem): void {
-    const owner = /^.*node_modules\/(?:@[^/]+\/)?[^/]+/.exec(id)?.[0] ?? id;
-    const key = `${owner} ${warning.message}`;
-    if (this.#warned.has(key)) return;
-    this.#warned.add(key);
-    // The way from the page to it is known when the graph stands.
-    setImmediate(() => this.emit('warning', this.#withChain({ ...warning, severity: 'warning' })));
+    const isKnown =
+      this.pages.has(id) || this.graph.has(id) || this.#read.builder.failed.has(id) || this.#read.builder.madeOf.isUsed(id);
+    return (
+      (isKnown || this.problems.some(({ file }) => file === id)) && this.#read.files.kindOf(this.paths.fileOf(id)) === 'file'
+    );
   }
 
   #isUsed(path: string): boolean {
     const id = this.paths.idOf(path);
-    const isModule = [id, ...typedIds(id)].some((known) => this.graph.has(known) || this.#builder.failed.has(known));
-    return isModule || this.pages.has(id) || this.#builder.madeOf.isUsed(id) || this.#served.has(path) || this.#isWanted(path);
+    const isModule = [id, ...typedIds(id)].some((known) => this.graph.has(known) || this.#read.builder.failed.has(known));
+    return (
+      isModule || this.pages.has(id) || this.#read.builder.madeOf.isUsed(id) || this.#served.has(path) || this.#isWanted(path)
+    );
   }
 
   /** Whether some module asks for a file of that name in vain. */
@@ -394,8 +309,8 @@ export class Project extends TypedEvents<ProjectEvents> {
   /** Absolute paths of all files that went into what is served. */
   *#everything(): Generator<string> {
     const { root, settingsFiles } = this.options;
-    for (const id of [...this.graph.ids(), ...this.#builder.failed.keys()])
-      if (!id.startsWith(ownIdPrefix) && this.#pages.inlineText(id) === undefined) yield this.paths.fileOf(fileOfId(id));
+    for (const id of [...this.graph.ids(), ...this.#read.builder.failed.keys()])
+      if (!id.startsWith(ownIdPrefix) && this.#read.pages.inlineText(id) === undefined) yield this.paths.fileOf(fileOfId(id));
     for (const id of this.pages.keys()) yield this.paths.fileOf(id);
     yield* [...this.#served.keys(), ...settingsFiles, join(root, 'package.json')];
   }
@@ -417,11 +332,11 @@ export class Project extends TypedEvents<ProjectEvents> {
     trace.span('update', 'whom the changes concern', fromReading);
     for (const id of pages) await this.#pageChanged(id);
     const from = trace.now();
-    await this.#builder.reloadAll([...work].filter((id) => this.graph.has(id) || this.#builder.failed.has(id)));
+    await this.#read.builder.reloadAll([...work].filter((id) => this.graph.has(id) || this.#read.builder.failed.has(id)));
     trace.overlapping('update', 'modules', from, { modules: work.size }, lanes.main);
-    await this.#builder.settle();
-    this.#builder.forgetUnreachableFailures();
-    if (hadProblems && this.#builder.failed.size === 0) this.#builder.drop(this.graph.dropUnreachable());
+    await this.#read.builder.settle();
+    this.#read.builder.forgetUnreachableFailures();
+    if (hadProblems && this.#read.builder.failed.size === 0) this.#read.builder.drop(this.graph.dropUnreachable());
     // Sheets that went and came back among them, e.g. below a module that was broken for a while.
     for (const id of new Set([...work, ...this.#unsent.changed]))
       for (const sheet of this.sheets.changed(id)) this.#unsent.styles.add(sheet);
@@ -432,7 +347,7 @@ export class Project extends TypedEvents<ProjectEvents> {
     // Half of what an editor saves at once looks broken until the other half is there.
     if (!hadProblems && this.problems.length > 0) await this.#turns.pauseUntil(changes.since + problemPatienceMs);
     this.#send(changes.since);
-    if (!this.#turns.hasChanges) this.#loader.forgetPrepared();
+    if (!this.#turns.hasChanges) this.#read.loader.forgetPrepared();
   }
 
   /** Files that browsers got as they are and that changed. */
@@ -441,7 +356,7 @@ export class Project extends TypedEvents<ProjectEvents> {
       const url = this.#served.get(path);
       if (url !== undefined) this.#unsent.files.set(url, path);
     }
-    for (const page of this.#pages.all()) {
+    for (const page of this.#read.pages.all()) {
       const script = page.classic.find((id) => id !== undefined && written.has(this.paths.fileOf(id)));
       if (script) this.#unsent.reload.set(page.id, `${script} changed, which is no module`);
     }
@@ -449,12 +364,12 @@ export class Project extends TypedEvents<ProjectEvents> {
 
   async #pageChanged(id: string): Promise<void> {
     const old = this.pages.get(id)!;
-    const page = this.#pages.read(id);
+    const page = this.#read.pages.read(id);
     if (page.version === old.version && page.problems.length === old.problems.length) return;
     for (const [entry, text] of page.inline)
-      if (old.inline.get(entry) !== text && this.graph.has(entry)) await this.#builder.reload(entry);
-    this.#builder.drop(this.graph.setRoots(this.#pages.modules()));
-    await Promise.all(this.#pages.modules([page]).map((module) => this.#builder.visit(module)));
+      if (old.inline.get(entry) !== text && this.graph.has(entry)) await this.#read.builder.reload(entry);
+    this.#read.builder.drop(this.graph.setRoots(this.#read.pages.modules()));
+    await Promise.all(this.#read.pages.modules([page]).map((module) => this.#read.builder.visit(module)));
     this.#unsent.reload.set(id, `${id} changed`);
   }
 
@@ -484,9 +399,9 @@ export class Project extends TypedEvents<ProjectEvents> {
   #sendUpdate(since: number): void {
     const { trace } = this.options;
     const from = trace.now();
-    const update = this.#updates.take(this.build + 1, since);
+    const update = this.#updates.take(this.revision + 1, since);
     if (!update) return;
-    this.build = update.id;
+    this.revision = update.id;
     trace.span('update', 'make the update', from, { update: update.id, modules: update.modules.length });
     const fromSending = trace.now();
     this.emit('update', update);
@@ -505,19 +420,7 @@ export class Project extends TypedEvents<ProjectEvents> {
 
   /** The problems that keep one page from being up to date: those of modules it uses, and those of the whole project. */
   problemsOf(page: string): Problem[] {
-    const modules = new Set(this.#pages.modules([this.pages.get(page)].filter((known) => known !== undefined)));
-    return this.problems.filter(({ file }) => {
-      if (file === undefined || file === page) return true;
-      if (this.pages.has(file)) return false;
-      const users = this.graph.rootsAbove(file);
-      return users.length === 0 || users.some((id) => modules.has(id));
-    });
-  }
-
-  #withChain(problem: Problem): Problem {
-    if (!problem.file || this.pages.has(problem.file)) return problem;
-    const chain = this.graph.chainTo(problem.file);
-    return chain.length > 1 ? { ...problem, chain } : problem;
+    return this.#read.problemsOf(page);
   }
 }
 

@@ -130,7 +130,7 @@ export class VineServer {
     this.#tool = this.#toolOf(served);
     this.forwardBy(served.forward);
     this.#settingsProblems = [];
-    this.live.restart(served.project.build, reason);
+    this.live.restart(served.project.revision, reason);
     this.#follow(served.project);
   }
 
@@ -276,7 +276,7 @@ export class VineServer {
 
   /** An error that nothing in a page caught, at its place in the user's source. */
   async #resume(from: LivePage, message: ResumeMessage): Promise<void> {
-    this.live.send(from, await resume(this.#options.project, message, () => this.live.buildOf(from)));
+    this.live.send(from, await resume(this.#options.project, message, () => this.live.revisionOf(from)));
   }
 
   async #pageError(from: LivePage, message: PageErrorMessage): Promise<void> {
@@ -447,7 +447,7 @@ export class VineServer {
   #renderInput(page: Page, hot: boolean): RenderInput {
     const { session, hookKey } = this.live;
     const { project } = this.#options;
-    return { project, page, session, hookKey, hot, build: project.build, tagOf: () => undefined };
+    return { project, page, session, hookKey, hot, revision: project.revision, tagOf: () => undefined };
   }
 
   /** What belongs to the tool itself. */

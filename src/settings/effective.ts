@@ -1,6 +1,7 @@
 import { existsSync } from 'node:fs';
 import { resolve } from 'node:path';
 import type { Adapter } from '../core/adapter.js';
+import type { Mode } from '../core/mode.js';
 import type { CookieChanges, ForwardRule, PathChange } from '../forward/rule.js';
 import { parseTarget } from '../forward/target.js';
 import { envFileNames, exposedVariables } from './env-files.js';
@@ -24,6 +25,7 @@ export interface CommandLineSettings {
 
 /** Settings with every value filled in and checked. Deeper code neither defaults nor validates again. */
 export interface EffectiveSettings {
+  mode: Mode;
   /** Absolute path of the project's folder, links resolved. */
   root: string;
   /** The settings file, if there is one. */
@@ -53,16 +55,21 @@ export interface EffectiveSettings {
  *
  * @throws VineError for whatever is wrong in them, or where a page doesn't exist.
  */
-export async function effectiveSettings(folder: string, line: CommandLineSettings): Promise<EffectiveSettings> {
+export async function effectiveSettings(
+  folder: string,
+  line: CommandLineSettings,
+  mode: Mode = 'development',
+): Promise<EffectiveSettings> {
   const start = resolve(folder, line.page ?? '.');
   const root = projectRoot(start, folder, line.page !== undefined);
   const read = await readSettings(root, line.settings && resolve(folder, line.settings));
   const settings = merge(read?.settings ?? {}, line);
   return Object.freeze({
     root,
+    mode,
     ...(read ? { file: read.file } : {}),
-    sources: [...(line.settings ? [resolve(folder, line.settings)] : settingsFileNames), ...envFileNames('development')].map(
-      (path) => resolve(root, path),
+    sources: [...(line.settings ? [resolve(folder, line.settings)] : settingsFileNames), ...envFileNames(mode)].map((path) =>
+      resolve(root, path),
     ),
     routes: routesOf(root, start, line.page, settings.pages),
     base: settings.base ?? '/',
@@ -80,9 +87,9 @@ export async function effectiveSettings(folder: string, line: CommandLineSetting
     roots: settings.roots ?? [],
     conditions: settings.conditions ?? [],
     constants: {
-      'process.env.NODE_ENV': '"development"',
+      'process.env.NODE_ENV': JSON.stringify(mode),
       ...Object.fromEntries(
-        Object.entries(exposedVariables(root, 'development', settings.expose ?? [], process.env)).map(([name, value]) => [
+        Object.entries(exposedVariables(root, mode, settings.expose ?? [], process.env)).map(([name, value]) => [
           `process.env.${name}`,
           JSON.stringify(value),
         ]),

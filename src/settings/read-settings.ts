@@ -144,7 +144,13 @@ async function runModule(file: string): Promise<unknown> {
 
 async function translateForNode(file: string, cache: string, made: string[]): Promise<string> {
   const source = readFileSync(file, 'utf8');
-  const translated = await translateScript(source, { id: file, inPackage: false, refresh: false, options: defaultScriptOptions });
+  const translated = await translateScript(source, {
+    id: file,
+    inPackage: false,
+    mode: 'production',
+    refresh: false,
+    options: defaultScriptOptions,
+  });
   if ('code' in translated) throw new VineError({ ...translated, code: 'settings-unreadable' });
   const { init, parse } = await import('es-module-lexer');
   await init();

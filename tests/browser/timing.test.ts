@@ -126,7 +126,7 @@ test('twenty open pages are all updated by one save', async () => {
 test('a page of another version of the tool is told to reload', async () => {
   await start();
   const { key } = (await (await fetch(`${at.program.url}~spark/session`)).json()) as { key: string };
-  const url = `${at.program.url.replace('http', 'ws')}~spark/live?key=${key}&page=index.html&session=x&build=0`;
+  const url = `${at.program.url.replace('http', 'ws')}~spark/live?key=${key}&page=index.html&session=x&revision=0`;
   const socket = new WebSocket(url, 'vine-live.0');
   const message = await new Promise<string>((resolve) => socket.on('message', (data) => resolve(String(data))));
   expect(JSON.parse(message)).toEqual({ type: 'reload', reason: 'the page was made by another version of Vine Spark' });
@@ -136,18 +136,18 @@ test('a page of another version of the tool is told to reload', async () => {
 test('a page of an earlier run is compared only when it holds what it was sent', async () => {
   await start();
   const { key } = (await (await fetch(`${at.program.url}~spark/session`)).json()) as { key: string };
-  const url = `${at.program.url.replace('http', 'ws')}~spark/live?key=${key}&page=index.html&session=earlier&build=7`;
+  const url = `${at.program.url.replace('http', 'ws')}~spark/live?key=${key}&page=index.html&session=earlier&revision=7`;
   const socket = new WebSocket(url, liveProtocol);
   const messages = on(socket, 'message');
   const next = async () => JSON.parse(String((await messages.next()).value[0]));
-  const { build } = await next();
+  const { revision } = await next();
   at.workspace.write({ 'tide.js': tide('in between') });
   const { id } = await next();
   const html = /&quot;html&quot;:&quot;(.*?)&quot;/.exec(await (await fetch(at.program.url)).text())![1];
   const held = { type: 'resume', page: 'index.html', digest: 1, pieces: [], styles: {}, html, files: [], loadedAt: Date.now() };
-  socket.send(JSON.stringify({ ...held, build }));
+  socket.send(JSON.stringify({ ...held, revision }));
   expect(await next()).toEqual({ type: 'again' });
-  socket.send(JSON.stringify({ ...held, build: id }));
+  socket.send(JSON.stringify({ ...held, revision: id }));
   expect(await next()).toMatchObject({ type: 'reload' });
   socket.close();
 });

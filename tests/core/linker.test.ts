@@ -82,6 +82,7 @@ describe('the linked form', () => {
     const translated = await translateScript('export const my = 1; export default () => my;', {
       id: 'a.ts',
       inPackage: false,
+      mode: 'development',
       refresh: true,
       options: defaultScriptOptions,
     });
@@ -146,6 +147,7 @@ describe('source maps', () => {
         const translated = await translateScript(source, {
           id: file,
           inPackage: false,
+          mode: 'development',
           refresh: true,
           options: defaultScriptOptions,
         });

@@ -64,7 +64,7 @@ test('modules of packages come out as the plain linker makes them, byte for byte
 test('TypeScript comes out as the plain linker makes it, in both forms', async () => {
   const files = ['src', 'demo/src', 'tests'].flatMap((folder) => [...filesBelow(join(repository, folder), /(?<!\.d)\.tsx?$/)]);
   for (const file of files) {
-    const options = { id: file, inPackage: false, refresh: true, options: defaultScriptOptions };
+    const options = { id: file, inPackage: false, mode: 'development' as const, refresh: true, options: defaultScriptOptions };
     const translated = await translateScript(readFileSync(file, 'utf8'), options);
     if ('code' in translated) throw new Error(translated.message);
     for (const checked of [false, true]) {

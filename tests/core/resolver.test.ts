@@ -81,6 +81,7 @@ const files = {
 const resolver = new Resolver({
   files: memoryFiles(files, { '/quay/node_modules/ui': '/packages/ui' }),
   root: '/quay',
+  mode: 'development',
   alias: { '@': './src', old: 'plain' },
   roots: ['src'],
   conditions: ['harbour'],
@@ -171,6 +172,7 @@ test('nearly right names are pointed out, and wrong case is told apart', () => {
 test('an answer is forgotten when a file appears that was looked for', () => {
   const content: Record<string, string> = { '/quay/a/index.ts': '' };
   const fresh = new Resolver({
+    mode: 'development',
     files: {
       kindOf: (path) => (path in content ? 'file' : path === '/quay/a' ? 'folder' : undefined),
       readText: () => undefined,

@@ -153,7 +153,16 @@ function begun(constants: Record<string, string> = {}): Project {
     ignored: [],
   };
   const cacheFolder = workspace.path('node_modules/.cache/vine-spark');
-  const rest = { root: workspace.root, constants, cacheFolder, poll: false, settingsFiles: [], build: 0, trace: noTrace };
+  const rest = {
+    root: workspace.root,
+    constants,
+    cacheFolder,
+    poll: false,
+    mode: 'development' as const,
+    settingsFiles: [],
+    revision: 0,
+    trace: noTrace,
+  };
   const project = new Project({ ...none, ...rest });
   project.begin();
   return project;
@@ -217,7 +226,7 @@ describe('before modules are read', () => {
   test('what changes then reloads the pages that were answered', async () => {
     const { program, url, goOn } = await held();
     const { key, session } = JSON.parse(await text(url, '~spark/session')) as { key: string; session: string };
-    const query = new URLSearchParams({ key, session, page: 'index.html', build: '0' });
+    const query = new URLSearchParams({ key, session, page: 'index.html', revision: '0' });
     const socket = new WebSocket(`${url.replace('http', 'ws')}~spark/live?${query}`, liveProtocol);
     const messages: { type: string; reload?: object[] }[] = [];
     const told = new Promise<void>((resolve) =>

@@ -39,7 +39,7 @@ test('the terminal says in one line what a save did, where, why state went, and 
   );
   const url = /http:\/\/localhost:\d+\//.exec(output)![0];
   const { key, session } = (await (await fetch(`${url}~spark/session`)).json()) as { key: string; session: string };
-  const query = new URLSearchParams({ key, session, page: 'index.html', build: '0' });
+  const query = new URLSearchParams({ key, session, page: 'index.html', revision: '0' });
   const page = new WebSocket(`${url.replace('http', 'ws')}~spark/live?${query}`, 'spark-live', {
     headers: { 'user-agent': 'Firefox/140.0' },
   });

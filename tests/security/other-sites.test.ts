@@ -113,7 +113,7 @@ test('the key is for our own pages, and the live channel for those who know it',
     { 'sec-fetch-site': 'cross-site', origin: 'http://evil.example' },
   ] as Record<string, string>[])
     expect([headers, (await session(headers)).status]).toEqual([headers, 403]);
-  const live = (query: string, origin?: string) => opened(`~spark/live?${query}&page=index.html&session=x&build=0`, origin);
+  const live = (query: string, origin?: string) => opened(`~spark/live?${query}&page=index.html&session=x&revision=0`, origin);
   expect(await live(`key=${key}`)).toBe(true);
   expect(await live('key=guessed')).toBe(false);
   expect(await live(`key=${key}`, 'http://evil.example')).toBe(false);

@@ -248,7 +248,7 @@ describe('a project with secrets beside and in it', () => {
   test('gives none of them for messages of the live channel that name ids, and makes no module of one', async () => {
     const { key } = JSON.parse((await ask(port, '/~spark/session')).text) as { key: string };
     const socket = new WebSocket(
-      `${program.url.replace('http', 'ws')}~spark/live?key=${key}&page=index.html&session=x&build=0`,
+      `${program.url.replace('http', 'ws')}~spark/live?key=${key}&page=index.html&session=x&revision=0`,
       liveProtocol,
     );
     const said: string[] = [];
@@ -269,7 +269,7 @@ describe('a project with secrets beside and in it', () => {
       const answered = new Promise((resolve) => socket.once('message', (data) => resolve(said.push(String(data)))));
       const resume = {
         type: 'resume',
-        build: 0,
+        revision: 0,
         page: 'index.html',
         digest: 0,
         pieces: [`/~spark/piece/lazy/${lazy}.js`, '/~spark/piece/lazy/%zz.js'],

@@ -94,7 +94,7 @@ describe('requests', () => {
     program = await Program.serve(workspace.root);
     const { key } = (await (await fetch(`${program.url}~spark/session`)).json()) as { key: string };
     const socket = new WebSocket(
-      `${program.url.replace('http', 'ws')}~spark/live?key=${key}&page=index.html&session=x&build=NaN`,
+      `${program.url.replace('http', 'ws')}~spark/live?key=${key}&page=index.html&session=x&revision=NaN`,
       liveProtocol,
     );
     await new Promise((resolve) => socket.on('open', resolve));
@@ -129,7 +129,7 @@ describe('requests', () => {
       '{"type":"applied","update":1e999}',
       JSON.stringify({
         type: 'resume',
-        build: -1,
+        revision: -1,
         page: '__proto__',
         digest: 0,
         pieces: ['%', '/~spark/piece/%zz.js'],

@@ -62,7 +62,7 @@ test.each([false, true])(
     const url = /http:\/\/localhost:\d+\//.exec(out)![0];
     const { key } = (await (await fetch(`${url}~spark/session`)).json()) as { key: string };
     const socket = new WebSocket(
-      `${url.replace('http', 'ws')}~spark/live?key=${key}&page=${encodeURIComponent(nasty)}&session=x&build=0`,
+      `${url.replace('http', 'ws')}~spark/live?key=${key}&page=${encodeURIComponent(nasty)}&session=x&revision=0`,
       liveProtocol,
       { headers: { 'user-agent': 'Firefox/1 \u0085' } },
     );

@@ -9,7 +9,7 @@ import {
 import type { Problem } from '../../core/problem/problem.js';
 import { ownUrl } from '../../core/urls.js';
 import { hidePanel, showPanel } from '../panel/panel.js';
-import { setBuild, setHookKey } from '../runtime/hook.js';
+import { setHookKey, setRevision } from '../runtime/hook.js';
 import { loadedPieces } from '../runtime/load-piece.js';
 import { registry } from '../runtime/records.js';
 import { entriesSettled } from '../runtime/run-modules.js';
@@ -34,7 +34,7 @@ export class LiveClient {
   readonly #settings: ClientSettings;
   /** The origin that the client script came from, which need not be that of the page. */
   readonly #origin: string;
-  #build: number;
+  #revision: number;
   #session: string;
   #socket: WebSocket | undefined;
   #key = '';
@@ -57,7 +57,7 @@ export class LiveClient {
   constructor(settings: ClientSettings, origin: string) {
     this.#settings = settings;
     this.#origin = origin;
-    this.#build = settings.build;
+    this.#revision = settings.revision;
     this.#session = settings.session;
     // Otherwise a page with many files forgets which it loaded.
     performance.setResourceTimingBufferSize(20_000);
@@ -85,7 +85,7 @@ export class LiveClient {
       const { key, hook } = (await response.json()) as { key: string; hook: string };
       this.#key = key;
       setHookKey(hook);
-      const query = new URLSearchParams({ key: this.#key, page, session: this.#session, build: String(this.#build) });
+      const query = new URLSearchParams({ key: this.#key, page, session: this.#session, revision: String(this.#revision) });
       const socket = new WebSocket(`${this.#origin.replace(/^http/, 'ws')}${ownUrl.plain(base, 'live')}?${query}`, liveProtocol);
       this.#socket = socket;
       socket.onopen = () => {
@@ -117,7 +117,7 @@ export class LiveClient {
       void this.connect();
       return;
     }
-    this.#send({ type: 'ask', build: this.#build });
+    this.#send({ type: 'ask', revision: this.#revision });
     clearTimeout(this.#answerTimer);
     this.#answerTimer = setTimeout(() => {
       if (this.#socket !== socket) return;
@@ -137,8 +137,8 @@ export class LiveClient {
       case 'hello':
         if (message.session === this.#session) return;
         this.#session = message.session;
-        this.#build = message.build;
-        setBuild(message.build);
+        this.#revision = message.revision;
+        setRevision(message.revision);
         return this.#resume();
       case 'again':
         return this.#resume();
@@ -189,7 +189,7 @@ export class LiveClient {
     this.#send({
       type: 'resume',
       page: this.#settings.page,
-      build: this.#build,
+      revision: this.#revision,
       digest: digestVersions(versions),
       pieces: [...loadedPieces],
       styles: sheetVersions(),
@@ -200,9 +200,9 @@ export class LiveClient {
   }
 
   async #update(update: UpdateMessage): Promise<void> {
-    if (update.id <= this.#build) return;
-    this.#build = update.id;
-    setBuild(update.id);
+    if (update.id <= this.#revision) return;
+    this.#revision = update.id;
+    setRevision(update.id);
     if (document.readyState === 'loading')
       await new Promise((resolve) => addEventListener('DOMContentLoaded', resolve, { once: true }));
     const forced = update.reload?.find(({ page }) => page === this.#settings.page);
@@ -253,7 +253,7 @@ export class LiveClient {
   }
 
   #failed(error: unknown): void {
-    this.#reload(`the update failed: ${error instanceof Error ? error.message : String(error)}`, this.#build);
+    this.#reload(`the update failed: ${error instanceof Error ? error.message : String(error)}`, this.#revision);
   }
 
   #send(message: PageMessage): void {

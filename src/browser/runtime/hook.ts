@@ -2,7 +2,7 @@ import { ownUrl } from '../../core/urls.js';
 import { frontEndBase } from './base-path.js';
 
 let key = '';
-let build = 0;
+let revision = 0;
 /** How often each piece has run, by name. */
 const runs = new Map<string, number>();
 
@@ -17,13 +17,13 @@ export function setHookKey(fresh: string): void {
 }
 
 /** The page holds everything up to this update. */
-export function setBuild(update: number): void {
-  build = update;
+export function setRevision(update: number): void {
+  revision = update;
 }
 
 /** Changes whenever a piece may: with it in its URL, one out of the browser's history is never taken for the newest. */
 export function pieceVersion(): string {
-  return `${key.slice(0, 8)}-${build}`;
+  return `${key.slice(0, 8)}-${revision}`;
 }
 
 /** A piece runs. */

@@ -78,7 +78,7 @@ export async function serve({ version, page, options }: ServeRequest): Promise<v
   const usesTape = options.record !== undefined || options.replay !== undefined || options.replayOnly;
   const tape = usesTape ? (await import('../tape.js')).tapeOf(options, version, (note) => notes.push(note)) : {};
   const cacheFolder = options.cache === false ? undefined : cacheFolderOf(settings.root);
-  const project = projectOf(settings, { poll: options.poll ?? false, build: 0, cacheFolder, trace });
+  const project = projectOf(settings, { poll: options.poll ?? false, revision: 0, cacheFolder, trace });
   const write = (text: string) => void process.stdout.write(text);
   // Whoever reads a pipe wants no escapes.
   const editorUrl = process.stdout.isTTY ? (...place: Parameters<EditorUrl>) => server.editorUrl(...place) : undefined;

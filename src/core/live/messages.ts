@@ -42,7 +42,7 @@ export interface UpdateMessage {
 
 /** From the server to a page. */
 export type ServerMessage =
-  | { type: 'hello'; session: string; build: number }
+  | { type: 'hello'; session: string; revision: number }
   | UpdateMessage
   | { type: 'reload'; reason: string }
   /** Problems that keep the page from being up to date. */
@@ -66,7 +66,7 @@ export type PageMessage =
   /** The page runs a build of an earlier run of the server: is it still the newest? */
   | ResumeMessage
   /** Is the channel still there, after sleep or in a tab that comes to the front? Answered with `hello`. */
-  | { type: 'ask'; build: number }
+  | { type: 'ask'; revision: number }
   /** An update is in place. `boundaries` took it, `ran` are the modules that ran again. */
   | AppliedMessage
   | ({ type: 'reloaded'; update: number } & ReloadReason)
@@ -102,7 +102,7 @@ export interface ResumeMessage {
   type: 'resume';
   page: string;
   /** The last update of this run of the server that it holds. */
-  build: number;
+  revision: number;
   /** `digestVersions` of its modules. */
   digest: number;
   /** URLs of the pieces that it asked for later. */
@@ -134,7 +134,7 @@ export interface ClientSettings {
   session: string;
   /** By this, pieces know their own client. */
   hook: string;
-  build: number;
+  revision: number;
   /** URL prefix of the front end, with a slash at both ends. */
   base: string;
   /** Version of the page's HTML as it was sent. */

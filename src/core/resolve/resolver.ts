@@ -2,6 +2,7 @@ import { builtinModules } from 'node:module';
 import { basename, dirname, isAbsolute, join, relative } from 'node:path';
 import { exports as resolveExports, imports as resolveImports } from 'resolve.exports';
 import type { Files } from '../files.js';
+import type { Mode } from '../mode.js';
 import { nearMiss } from '../problem/near-miss.js';
 import { PackageFiles, type PackageJson } from './package-json.js';
 
@@ -37,6 +38,8 @@ export interface ResolverOptions {
   roots: readonly string[];
   /** Absolute paths that the project's own mapping gives for a specifier in a folder, best first. */
   mapped(specifier: string, folder: string): readonly string[];
+  /** A condition too. */
+  mode: Mode;
   /** Conditions of `exports` and `imports` beside those of the platform. */
   conditions: readonly string[];
   /** Why the file at `path` may not be read, if so. `real` is `path` with all links followed. */
@@ -364,7 +367,7 @@ class Search {
   #conditions() {
     const module = this.#use === 'require' ? ['require'] : ['import', 'module'];
     const style = this.#use === 'style' ? ['style'] : [];
-    return { unsafe: true, conditions: [...this.#options.conditions, ...style, ...module, 'browser', 'development'] };
+    return { unsafe: true, conditions: [...this.#options.conditions, ...style, ...module, 'browser', this.#options.mode] };
   }
 
   #conditional(find: () => unknown): string | undefined {

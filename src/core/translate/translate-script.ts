@@ -1,4 +1,5 @@
 import { chooseHandle } from '../link/handle.js';
+import type { Mode } from '../mode.js';
 import { type Problem, problemAt } from '../problem/problem.js';
 import type { ScriptOptions } from './script-options.js';
 
@@ -24,6 +25,8 @@ export interface TranslateOptions {
   id: string;
   /** Files of packages run as they are shipped, unless they are TypeScript or JSX. */
   inPackage: boolean;
+  /** In development, elements know where they were made. */
+  mode: Mode;
   /** Add the marks by which React keeps the state of components across updates. */
   refresh: boolean;
   options: ScriptOptions;
@@ -52,7 +55,7 @@ export async function translateScript(source: string, options: TranslateOptions)
     ...(definedFields ? {} : { assumptions: { setPublicClassFields: true }, target: 'es2021' }),
     jsx: {
       runtime: jsx.runtime,
-      development: jsx.runtime === 'automatic',
+      development: options.mode === 'development' && jsx.runtime === 'automatic',
       ...(jsx.importSource ? { importSource: jsx.importSource } : {}),
       ...(jsx.pragma ? { pragma: jsx.pragma } : {}),
       ...(jsx.pragmaFragment ? { pragmaFrag: jsx.pragmaFragment } : {}),

@@ -38,8 +38,8 @@ export class StartKeeper {
 
   /** What the last start answered, where that still holds. */
   async find(): Promise<LastStart | undefined> {
-    const { cacheFolder, build, trace } = this.#parts.options;
-    if (cacheFolder === undefined || build > 0) return undefined;
+    const { cacheFolder, revision, trace } = this.#parts.options;
+    if (cacheFolder === undefined || revision > 0) return undefined;
     // Whoever waits for a connection comes first.
     await new Promise((resolve) => setImmediate(resolve));
     const from = trace.now();

@@ -4,6 +4,7 @@ import { linkCommonJs } from '../../core/link/link-commonjs.js';
 import { linkModule } from '../../core/link/link-module.js';
 import type { LexerRecords, Linked, LinkInput } from '../../core/link/linked.js';
 import { type KeptMap, keepMap, rawMap } from '../../core/maps/kept-map.js';
+import type { Mode } from '../../core/mode.js';
 import { type Problem, problemAt } from '../../core/problem/problem.js';
 import { contentHash } from '../../core/text/content-hash.js';
 import type { Trace } from '../../core/trace.js';
@@ -42,6 +43,7 @@ export interface CompileSettings {
   /** The `type` of the package that the module belongs to. */
   scope: string | undefined;
   options: ScriptOptions;
+  mode: Mode;
   /** Add the marks by which components keep their state. */
   refresh: boolean;
   constants: Readonly<Record<string, string>>;
@@ -62,7 +64,7 @@ export async function compileScript(
 ): Promise<CompiledScript | NotCompiled> {
   const { id, options, refresh } = settings;
   const from = tools.trace.now();
-  const translated = await translateScript(source, { id, inPackage: isInPackage(id), refresh, options });
+  const translated = await translateScript(source, { id, inPackage: isInPackage(id), mode: settings.mode, refresh, options });
   tools.trace.overlapping('module', 'translate', from, { id });
   if ('code' in translated) return { problems: [translated] };
   const problem = source.includes('@') ? await decoratorProblem(id, source, translated) : undefined;
@@ -73,7 +75,7 @@ export async function compileScript(
 export async function linkScript(
   source: string,
   translated: Translated,
-  settings: Omit<CompileSettings, 'options' | 'refresh'>,
+  settings: Omit<CompileSettings, 'options' | 'refresh' | 'mode'>,
   tools: CompileTools,
 ): Promise<CompiledScript | NotCompiled> {
   const { id, key, isChecked, constants } = settings;

@@ -5,21 +5,33 @@ import { fileOfId } from '../../core/module-id.js';
 import type { Problem } from '../../core/problem/problem.js';
 import { contentHash } from '../../core/text/content-hash.js';
 import type { Trace } from '../../core/trace.js';
-import type { Unsent } from '../live/unsent.js';
-import type { PageSet } from '../pages/page-set.js';
 import { ImportChecker } from './import-checker.js';
 import { MadeOf } from './made-of.js';
 import type { ModuleFiles } from './module-files.js';
 import type { ModuleLoader } from './module-loader.js';
 import { emptyModule, standInPrefix } from './request-targets.js';
 
+/** Takes down which modules come and go. */
+export interface Changes {
+  /** A module came, or is another one. */
+  added(id: string): void;
+  dropped(id: string): void;
+}
+
+/** Scripts that stand in pages, which have no files of their own. */
+export interface PageScripts {
+  /** The text of such a script; `undefined` for any other id. */
+  inlineText(id: string): string | undefined;
+  /** Puts what is wrong with one at its place in the page. */
+  placedInPage<T extends object>(id: string, loaded: T | { problems: Problem[] }): T | { problems: Problem[] };
+}
+
 export interface GraphBuilderOptions {
   graph: ModuleGraph<ModuleContent>;
   loader: ModuleLoader;
   files: ModuleFiles;
-  pages: PageSet;
-  /** Takes down what comes and goes. */
-  unsent: Unsent;
+  pages: PageScripts;
+  changes: Changes;
   trace: Trace;
   /** A module was put in the graph. */
   onLoaded(id: string): void;
@@ -108,7 +120,7 @@ export class GraphBuilder {
   }
 
   async #put(id: string, loaded: Loaded): Promise<void> {
-    const { graph, unsent, onLoaded, trace } = this.#options;
+    const { graph, changes, onLoaded, trace } = this.#options;
     if ('problems' in loaded) {
       this.failed.set(id, loaded.problems);
       // One broken module must not hide what is wrong below it.
@@ -127,7 +139,7 @@ export class GraphBuilder {
     if (!hasSameImports(loaded.edges, edgesBefore)) this.#hasNewImports = true;
     this.drop(removed);
     if (!isSame) {
-      unsent.added(id);
+      changes.added(id);
       this.#noteWorkers(id);
     }
     trace.span('module', 'graph', fromGraph, { id });
@@ -164,7 +176,7 @@ export class GraphBuilder {
       this.failed.delete(id);
       this.#imports.forget(id);
       this.madeOf.drop(id);
-      this.#options.unsent.dropped(id);
+      this.#options.changes.dropped(id);
     }
   }
 
@@ -177,13 +189,13 @@ export class GraphBuilder {
   }
 
   async #relink(id: string, isChecked: boolean): Promise<void> {
-    const { graph, loader, files, unsent } = this.#options;
+    const { graph, loader, files, changes } = this.#options;
     const content = this.#script(id)!;
     if (!content.linked.hasBindings) return;
     const loaded = await loader.load(id, content.source.text, { hash: files.hashOf(id)!, isChecked });
     if ('problems' in loaded) return;
     graph.set(id, loaded.content, loaded.edges);
-    unsent.changed.add(id);
+    changes.added(id);
   }
 
   /** Loads a module. Whatever goes wrong in that is a problem of this module and keeps no other from being there. */
@@ -226,14 +238,14 @@ export class GraphBuilder {
 
   /** A change in what runs in a worker changes the worker's URL, and with it the modules that start the worker. */
   #noteWorkers(id: string): void {
-    const { graph, unsent } = this.#options;
+    const { graph, changes } = this.#options;
     if (!graph.hasEdgesOf('worker')) return;
     const above = new Set([id]);
     for (const at of above) {
       for (const importer of graph.importers(at)) {
         for (const { kind, target } of graph.edges(importer)) {
           if (target !== at) continue;
-          if (kind === 'worker') unsent.changed.add(importer);
+          if (kind === 'worker') changes.added(importer);
           else if (kind === 'import' || kind === 'require') above.add(importer);
         }
       }

@@ -7,6 +7,7 @@ import { chooseHandle } from '../../core/link/handle.js';
 import { linkCommonJs } from '../../core/link/link-commonjs.js';
 import { linkBytes, linkConstructedSheet, linkJson, linkText, linkUrl } from '../../core/link/link-data.js';
 import type { Linked, ModuleRequest } from '../../core/link/linked.js';
+import type { Mode } from '../../core/mode.js';
 import { fileOfId, splitId } from '../../core/module-id.js';
 import type { Paths } from '../../core/paths.js';
 import type { RuntimeEdges } from '../../core/pieces/runtime-edges.js';
@@ -33,6 +34,7 @@ export interface LoaderOptions {
   targets: RequestTargets;
   installCommand: string;
   typescript: TsSettings;
+  mode: Mode;
   compiler: StyleCompiler;
   adapters: readonly Adapter[];
   constants: Readonly<Record<string, string>>;
@@ -65,7 +67,7 @@ export class ModuleLoader {
   }
 
   get #keepsState(): boolean {
-    this.#refresh ??= this.#hasReact();
+    this.#refresh ??= this.#options.mode === 'development' && this.#hasReact();
     return this.#refresh;
   }
 

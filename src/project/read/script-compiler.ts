@@ -1,5 +1,6 @@
 import { dirname } from 'node:path';
 import type { Linked, ModuleRequest } from '../../core/link/linked.js';
+import type { Mode } from '../../core/mode.js';
 import type { Paths } from '../../core/paths.js';
 import type { Resolver } from '../../core/resolve/resolver.js';
 import { contentHash } from '../../core/text/content-hash.js';
@@ -23,6 +24,7 @@ export interface ScriptCompilerOptions {
   resolver: Resolver;
   targets: RequestTargets;
   typescript: TsSettings;
+  mode: Mode;
   constants: Readonly<Record<string, string>>;
   trace: Trace;
   /** Results of earlier runs; absent where nothing is kept. */
@@ -53,7 +55,7 @@ export class ScriptCompiler {
 
   constructor(options: ScriptCompilerOptions) {
     this.#options = options;
-    this.#fingerprint = contentHash(options.fingerprint, JSON.stringify(options.constants));
+    this.#fingerprint = contentHash(options.fingerprint, options.mode, JSON.stringify(options.constants));
   }
 
   /** Begins to compile what will probably be asked for soon. */
@@ -104,13 +106,14 @@ export class ScriptCompiler {
   }
 
   #settings(id: string, isChecked: boolean, key?: string): CompileSettings {
-    const { typescript, paths, refresh, constants } = this.#options;
+    const { typescript, paths, refresh, constants, mode } = this.#options;
     return {
       id,
       isChecked,
       scope: this.scopeType(id),
       options: typescript.optionsFor(paths.fileOf(id)),
       refresh: refresh(),
+      mode,
       constants,
       ...(key === undefined ? {} : { key }),
     };

@@ -2,6 +2,7 @@ import { existsSync, readdirSync, readFileSync } from 'node:fs';
 import { basename, dirname, extname, join } from 'node:path';
 import { fileURLToPath, pathToFileURL } from 'node:url';
 import type { AcceptedPlugin, Message, Result, Root } from 'postcss';
+import type { Mode } from '../../core/mode.js';
 import type { Problem } from '../../core/problem/problem.js';
 import { explainRefusal } from '../../core/resolve/explain-failure.js';
 import { contentHash } from '../../core/text/content-hash.js';
@@ -28,6 +29,7 @@ export interface CompiledStyle {
 }
 
 export interface StyleCompilerOptions {
+  mode: Mode;
   root: string;
   /** Absolute paths for a bare specifier, e.g. through an alias, best first. */
   mapped(specifier: string, folder: string): readonly string[];
@@ -137,7 +139,7 @@ export class StyleCompiler {
   async #loadPlugins(): Promise<AcceptedPlugin[]> {
     const { default: loadConfig } = await import('postcss-load-config');
     try {
-      const found = await loadConfig({ env: 'development' }, this.#options.root);
+      const found = await loadConfig({ env: this.#options.mode }, this.#options.root);
       // A configuration above the project is somebody else's.
       if (!found.file.startsWith(`${this.#options.root}/`)) return [];
       this.configFile = found.file;

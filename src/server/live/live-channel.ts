@@ -38,7 +38,7 @@ export interface PageState {
 interface Connection extends LivePage {
   socket: WebSocket;
   /** Number of the last update that was sent. */
-  build: number;
+  revision: number;
   isShownProblems: boolean;
   isAnswering: boolean;
 }
@@ -65,7 +65,7 @@ export class LiveChannel extends TypedEvents<LiveEvents> {
   readonly #pings: NodeJS.Timeout;
   #count = 0;
   #stateOf: (page: string) => PageState = () => ({ problems: [], holdsBack: false });
-  #build = 0;
+  #revision = 0;
 
   constructor() {
     super();
@@ -78,8 +78,8 @@ export class LiveChannel extends TypedEvents<LiveEvents> {
   }
 
   /** Pages that were sent everything up to this update. */
-  pagesAt(build: number): LivePage[] {
-    return [...this.#connections.values()].filter((connection) => connection.build === build).map(pageOf);
+  pagesAt(revision: number): LivePage[] {
+    return [...this.#connections.values()].filter((connection) => connection.revision === revision).map(pageOf);
   }
 
   /** Takes a WebSocket handshake whose Host, Origin and key were found right. */
@@ -93,7 +93,7 @@ export class LiveChannel extends TypedEvents<LiveEvents> {
 
   /** Sends an update to every page that isn't held back, and keeps it for the others and for those that are just connecting. */
   update(update: UpdateMessage): void {
-    this.#build = update.id;
+    this.#revision = update.id;
     this.#log.push(update);
     if (this.#log.length > keptUpdates) this.#log.shift();
     this.#catchUpAll();
@@ -107,19 +107,19 @@ export class LiveChannel extends TypedEvents<LiveEvents> {
   }
 
   /** Everything was made anew, e.g. with other settings: pages start over, from update number `build` on. */
-  restart(build: number, reason: string): void {
-    this.#build = build;
+  restart(revision: number, reason: string): void {
+    this.#revision = revision;
     this.#log.length = 0;
     this.#stateOf = () => ({ problems: [], holdsBack: false });
     for (const connection of this.#connections.values()) {
-      connection.build = build;
+      connection.revision = revision;
       send(connection, { type: 'reload', reason });
     }
   }
 
   /** Number of the last update that was sent to a page; `undefined` for one that has gone. */
-  buildOf(page: LivePage): number | undefined {
-    return [...this.#connections.values()].find(({ number }) => number === page.number)?.build;
+  revisionOf(page: LivePage): number | undefined {
+    return [...this.#connections.values()].find(({ number }) => number === page.number)?.revision;
   }
 
   /** Answers one page. */
@@ -141,7 +141,7 @@ export class LiveChannel extends TypedEvents<LiveEvents> {
       browser: browserName(request.headers['user-agent']),
       page: query.get('page') ?? '',
       socket,
-      build: isOurs ? Math.min(Number(query.get('build')) || 0, this.#build) : this.#build,
+      revision: isOurs ? Math.min(Number(query.get('revision')) || 0, this.#revision) : this.#revision,
       isShownProblems: false,
       isAnswering: true,
     };
@@ -162,23 +162,23 @@ export class LiveChannel extends TypedEvents<LiveEvents> {
     void import('./page-message.js');
     if (socket.protocol !== liveProtocol)
       return send(connection, { type: 'reload', reason: 'the page was made by another version of Vine Spark' });
-    send(connection, { type: 'hello', session: this.session, build: this.#build });
+    send(connection, { type: 'hello', session: this.session, revision: this.#revision });
     this.#catchUp(connection, this.#stateOf(connection.page));
     this.#showProblems(connection);
   }
 
   #catchUpAll(): void {
-    const behind = [...this.#connections.values()].filter(({ build }) => build < this.#build);
+    const behind = [...this.#connections.values()].filter(({ revision }) => revision < this.#revision);
     const states = new Map(behind.map(({ page }) => [page, this.#stateOf(page)]));
     for (const connection of behind) this.#catchUp(connection, states.get(connection.page)!);
   }
 
   /** Sends what a page missed between being loaded and being connected, while it was away or held back. */
   #catchUp(connection: Connection, { holdsBack }: PageState): void {
-    if (connection.build >= this.#build || holdsBack) return;
-    const missed = this.#log.filter(({ id }) => id > connection.build);
-    const isWhole = missed[0]?.id === connection.build + 1;
-    connection.build = this.#build;
+    if (connection.revision >= this.#revision || holdsBack) return;
+    const missed = this.#log.filter(({ id }) => id > connection.revision);
+    const isWhole = missed[0]?.id === connection.revision + 1;
+    connection.revision = this.#revision;
     if (!isWhole) send(connection, { type: 'reload', reason: 'the page was away for too many updates' });
     else send(connection, missed.length === 1 ? missed[0]! : mergeUpdates(missed));
   }
@@ -194,7 +194,7 @@ export class LiveChannel extends TypedEvents<LiveEvents> {
     const { readPageMessage } = await import('./page-message.js');
     const message = readPageMessage(data);
     if (!message) return;
-    if (message.type === 'ask') send(from, { type: 'hello', session: this.session, build: this.#build });
+    if (message.type === 'ask') send(from, { type: 'hello', session: this.session, revision: this.#revision });
     else this.emit('message', { from: pageOf(from), message });
   }
 

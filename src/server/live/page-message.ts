@@ -8,7 +8,7 @@ const ids = z.array(text).max(10_000);
 const pageMessage: z.ZodType<PageMessage> = z.discriminatedUnion('type', [
   z.object({
     type: z.literal('resume'),
-    build: z.number(),
+    revision: z.number(),
     page: text,
     digest: z.number(),
     pieces: ids,
@@ -17,7 +17,7 @@ const pageMessage: z.ZodType<PageMessage> = z.discriminatedUnion('type', [
     files: ids,
     loadedAt: z.number(),
   }),
-  z.object({ type: z.literal('ask'), build: z.number() }),
+  z.object({ type: z.literal('ask'), revision: z.number() }),
   z.object({
     type: z.literal('applied'),
     update: z.number(),

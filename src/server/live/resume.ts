@@ -22,7 +22,7 @@ export async function resume(project: Project, message: ResumeMessage, sent: () 
   const gone = await notThere(project, lazy);
   if (gone !== undefined) return reload(`${gone}, which this page had loaded, is not in use any more`);
   await project.settled();
-  if (sent() !== message.build) return { type: 'again' };
+  if (sent() !== message.revision) return { type: 'again' };
   const ids = new Set([...project.pageOrder(page), ...project.graph.reachable(lazy)]);
   if (project.pieces.digest(ids) !== message.digest) return stale;
   for (const [id, url] of Object.entries(message.styles))

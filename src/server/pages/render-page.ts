@@ -18,7 +18,7 @@ export interface RenderInput {
   tagOf(part: PagePart): string | undefined;
   hot: boolean;
   /** Number of the last update that the page's scripts hold. */
-  build: number;
+  revision: number;
   /** What its modules' sheets come to; `undefined` while the page can't be complete. */
   sheets?: PageSheets | undefined;
 }
@@ -38,9 +38,9 @@ export function renderStart(input: RenderInput): string {
   return page.text.slice(0, headStart) + clientScript(input) + page.text.slice(headStart, first);
 }
 
-function clientScript({ project, page, session, hookKey, hot, build }: RenderInput): string {
+function clientScript({ project, page, session, hookKey, hot, revision }: RenderInput): string {
   const { base } = project.options;
-  const settings: ClientSettings = { page: page.id, session, hook: hookKey, build, base, html: page.version, hot };
+  const settings: ClientSettings = { page: page.id, session, hook: hookKey, revision, base, html: page.version, hot };
   return `<script src="${ownUrl.plain(base, 'page.js')}" data-spark="${escapeHtml(JSON.stringify(settings))}"></script>`;
 }
 

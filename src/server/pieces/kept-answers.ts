@@ -17,7 +17,7 @@ export class KeptAnswers {
   #checked: Promise<void> | undefined;
   #keeping: Promise<void> = Promise.resolve();
   /** The build whose answers are kept. */
-  #keptBuild: number | undefined;
+  #keptRevision: number | undefined;
 
   constructor(project: Project, pieces: PieceStore) {
     this.#project = project;
@@ -85,11 +85,11 @@ export class KeptAnswers {
 
   async #keep(): Promise<void> {
     const project = this.#project;
-    if (project.options.cacheFolder === undefined || project.isOpening || this.#keptBuild === project.build) return;
+    if (project.options.cacheFolder === undefined || project.isOpening || this.#keptRevision === project.revision) return;
     await project.settled();
     const last = await project.lastStart;
     const asked = this.#pieces.asked();
-    const isSame = last && !last.isCostly && project.build === project.options.build;
+    const isSame = last && !last.isCostly && project.revision === project.options.revision;
     if (isSame && asked.every(({ name }) => last.piece(name))) return;
     const remade = await Promise.all(asked.map(({ name }) => this.#make(name)));
     const pieces = remade
@@ -101,7 +101,7 @@ export class KeptAnswers {
       return sheets ? [[page.id, sheets] as const] : [];
     });
     if (pages.length === 0 || pages.length < shown.length) return;
-    this.#keptBuild = project.build;
+    this.#keptRevision = project.revision;
     await project.keepStart({ pages: Object.fromEntries(pages), pieces, sheets: this.#sheets() });
   }
 

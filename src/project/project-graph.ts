@@ -1,0 +1,207 @@
+import type { ModuleContent } from '../core/graph/module-content.js';
+import { ModuleGraph } from '../core/graph/module-graph.js';
+import { Paths } from '../core/paths.js';
+import { byUse } from '../core/problem/order.js';
+import type { Problem } from '../core/problem/problem.js';
+import { explainFailure, installCommandFor } from '../core/resolve/explain-failure.js';
+import { Resolver } from '../core/resolve/resolver.js';
+import { lanes } from '../core/trace.js';
+import { ownUrl, pieceName } from '../core/urls.js';
+import { DiskCache } from './kept/disk-cache.js';
+import { ownFingerprint } from './kept/fingerprint.js';
+import type { ProjectOptions } from './options.js';
+import type { Page } from './pages/page.js';
+import { PageModules } from './pages/page-modules.js';
+import { fromImportMaps, PageSet } from './pages/page-set.js';
+import { DiskFiles } from './read/disk-files.js';
+import { FileGate } from './read/file-gate.js';
+import { type Changes, GraphBuilder } from './read/graph-builder.js';
+import { ModuleFiles } from './read/module-files.js';
+import { ModuleLoader } from './read/module-loader.js';
+import { RequestTargets } from './read/request-targets.js';
+import { TsSettings } from './read/ts-settings.js';
+import { resolveReference } from './styles/load-style.js';
+import { StyleCompiler } from './styles/style-compiler.js';
+
+/** Who is told while a project is read. */
+export interface ReadingListener {
+  /** Modules came or went. */
+  changes: Changes;
+  /** A module was put in the graph. */
+  onLoaded(id: string): void;
+  /** Something in a module need not be wrong. */
+  onWarning(warning: Problem): void;
+  /** Something the user should know and need not act on. */
+  onNote(note: string): void;
+  /** Settles when a module may be loaded; `undefined` for at once. */
+  turn(): Promise<void> | undefined;
+}
+
+/**
+ * A project read into a graph: pages, modules, styles, what is wrong. It knows nothing of watching and of browsers: the dev server
+ * keeps one alive, a build reads one once.
+ */
+export class ProjectGraph {
+  readonly options: ProjectOptions;
+  readonly paths: Paths;
+  readonly modules = new ModuleGraph<ModuleContent>();
+  readonly files = new DiskFiles();
+  readonly moduleFiles: ModuleFiles;
+  /** Which files may leave this machine. */
+  readonly gate: FileGate;
+  readonly resolver: Resolver;
+  readonly typescript: TsSettings;
+  readonly compiler: StyleCompiler;
+  readonly targets: RequestTargets;
+  readonly loader: ModuleLoader;
+  readonly pages: PageSet;
+  readonly builder: GraphBuilder;
+  readonly #pageModules: PageModules;
+  readonly #listener: ReadingListener;
+  readonly #warned = new Set<string>();
+  #cache: DiskCache | undefined;
+
+  constructor(options: ProjectOptions, listener: ReadingListener) {
+    this.options = options;
+    this.#listener = listener;
+    const { root, mode, alias, roots, conditions, constants, adapters, base, trace } = options;
+    const paths = new Paths(options.root);
+    this.paths = paths;
+    const mapped = (specifier: string, folder: string) => [
+      ...fromImportMaps(specifier, this.pages.all(), paths),
+      ...this.typescript.candidates(specifier, folder),
+    ];
+    const refusal = (path: string, real: string) => this.gate.refusal(path, real);
+    const resolver = new Resolver({ files: this.files, root, mode, alias, roots, conditions, mapped, refusal });
+    const gate = new FileGate({ root, packages: resolver.packages });
+    this.resolver = resolver;
+    this.gate = gate;
+    this.typescript = new TsSettings(resolver.packages, (path) => gate.mayRead(path));
+    const installCommand = installCommandFor(root, (path) => this.files.kindOf(path) === 'file');
+    this.pages = new PageSet({ paths, files: this.files, gate, resolver, installCommand });
+    this.compiler = new StyleCompiler({
+      root,
+      mode,
+      mapped: (specifier, folder) => resolver.mapped(specifier, folder),
+      resolve: (specifier, file) => {
+        const resolution = resolveReference({ kind: 'sheet', specifier }, file, resolver);
+        if ('found' in resolution) return resolution;
+        const failure = 'failure' in resolution ? resolution.failure : ({ reason: 'file-missing', tried: specifier } as const);
+        return { problem: explainFailure(failure, specifier, { root, installCommand }) };
+      },
+      gate,
+      idOf: (file) => paths.idOf(file),
+    });
+    this.targets = new RequestTargets({ paths, resolver, files: this.files, gate, adapters, installCommand });
+    this.loader = new ModuleLoader({
+      paths,
+      resolver,
+      mode,
+      targets: this.targets,
+      installCommand,
+      typescript: this.typescript,
+      compiler: this.compiler,
+      adapters,
+      constants,
+      trace,
+      cache: () => this.#cache,
+      fingerprint: ownFingerprint(),
+      onWarning: (id, warning) => this.#warn(id, warning),
+      lazyPiece: (id) => ownUrl.piece(base, pieceName.lazy(id)),
+    });
+    this.moduleFiles = new ModuleFiles(paths, gate);
+    this.builder = new GraphBuilder({
+      graph: this.modules,
+      loader: this.loader,
+      files: this.moduleFiles,
+      pages: this.pages,
+      changes: listener.changes,
+      trace,
+      onLoaded: (id) => listener.onLoaded(id),
+      turn: () => listener.turn(),
+    });
+    this.#pageModules = new PageModules(this.modules, this.builder);
+  }
+
+  /** Reads the pages, so that it's known which modules they need. */
+  readPages(): void {
+    for (const id of this.options.pages) this.pages.read(id);
+    this.modules.setRoots(this.pages.modules());
+  }
+
+  /** Reads everything that the pages statically need. What is wrong is in `problems` then. */
+  async readModules(): Promise<void> {
+    const { cacheFolder, trace } = this.options;
+    const from = trace.now();
+    const opening = cacheFolder === undefined ? undefined : DiskCache.open(cacheFolder, (note) => this.#listener.onNote(note));
+    await this.typescript.load();
+    this.#cache = await opening;
+    trace.overlapping('start', 'packages and cache', from, {}, lanes.main);
+    const fromModules = trace.now();
+    await Promise.all(this.pages.modules().map((id) => this.builder.visit(id)));
+    trace.overlapping('start', 'modules', fromModules, { modules: this.modules.size }, lanes.main);
+    await this.builder.settle();
+    this.#cache?.settle();
+  }
+
+  /** Writes what was translated and isn't kept yet. */
+  async writeKept(): Promise<void> {
+    await this.#cache?.writeAll();
+  }
+
+  /** Writes the same, and keeps nothing more. */
+  async close(): Promise<void> {
+    await this.#cache?.close();
+  }
+
+  /** What is wrong, in pages, settings and modules, the pages' own first. */
+  get problems(): Problem[] {
+    const all = [
+      ...this.typescript.problems.values(),
+      ...this.pages.all().flatMap(({ problems }) => problems),
+      ...this.builder.problems,
+    ];
+    // One mistake in a partial is one, however many sheets use it.
+    const once = new Map(
+      all.map((problem) => [`${problem.code} ${problem.file} ${JSON.stringify(problem.position)} ${problem.message}`, problem]),
+    );
+    return [...once.values()].map((problem) => this.#withChain(problem)).sort(byUse);
+  }
+
+  /** The problems of one page: those of modules it uses, and those of the whole project. */
+  problemsOf(page: string): Problem[] {
+    const modules = new Set(this.pages.modules([this.pages.byId.get(page)].filter((known) => known !== undefined)));
+    return this.problems.filter(({ file }) => {
+      if (file === undefined || file === page) return true;
+      if (this.pages.byId.has(file)) return false;
+      const users = this.modules.rootsAbove(file);
+      return users.length === 0 || users.some((id) => modules.has(id));
+    });
+  }
+
+  /** See `PageModules.order`. */
+  pageOrder(page: Page): readonly string[] {
+    return this.#pageModules.order(page);
+  }
+
+  /** See `PageModules.isComplete`. */
+  isComplete(page: Page): boolean {
+    return this.#pageModules.isComplete(page);
+  }
+
+  /** Tells of something in a module that need not be wrong: once for each file, or each package and what it asks for. */
+  #warn(id: string, warning: Problem): void {
+    const owner = /^.*node_modules\/(?:@[^/]+\/)?[^/]+/.exec(id)?.[0] ?? id;
+    const key = `${owner} ${warning.message}`;
+    if (this.#warned.has(key)) return;
+    this.#warned.add(key);
+    // The way from the page to it is known when the graph stands.
+    setImmediate(() => this.#listener.onWarning(this.#withChain({ ...warning, severity: 'warning' })));
+  }
+
+  #withChain(problem: Problem): Problem {
+    if (!problem.file || this.pages.byId.has(problem.file)) return problem;
+    const chain = this.modules.chainTo(problem.file);
+    return chain.length > 1 ? { ...problem, chain } : problem;
+  }
+}
