@@ -1,2 +1,2 @@
-export type { Adapter, AdapterContext, AdapterResult } from './core/adapter.js';
+export type { Adapter, AdapterContext, AdapterResult } from './core/translate/adapter.js';
 export type { Settings } from './settings/schema.js';

@@ -46,6 +46,74 @@ test('dependencies point downwards only', () => {
   expect(wrong).toEqual([]);
 });
 
+/** Rooms from the ground up: a file may import from its own room and from those before it. `cli/main.ts` stands on top. */
+const floors = [
+  'core/text',
+  'core',
+  'core/problem',
+  'core/resolve',
+  'core/link',
+  'core/translate',
+  'core/maps',
+  'core/documents',
+  'core/pieces',
+  'core/graph',
+  'core/live',
+  'forward',
+  'project/options.ts',
+  'project/files',
+  'project/styles',
+  'project/read',
+  'project/pages',
+  'project/kept',
+  'project/live',
+  'project',
+  'settings',
+  'server/http',
+  'server/pages',
+  'server/pieces',
+  'server/live',
+  'server',
+  'cli/report',
+  'cli',
+  'cli/commands',
+  'cli/main.ts',
+];
+
+/** What a file imports in any way, as paths in `src`. */
+const targetsOf = (file: string) =>
+  [...readFileSync(file, 'utf8').matchAll(/(?:\bfrom\s*|\bimport\s*\(\s*|\bimport\s+)'(\.[^']+)'/g)].map((match) =>
+    relative(source, join(dirname(file), match[1]!)).replace(/\.js$/, '.ts'),
+  );
+
+test('no room reaches upwards', () => {
+  const roomOf = (path: string) => (floors.includes(path) ? path : dirname(path));
+  const wrong = filesIn(source).flatMap((file) => {
+    const path = relative(source, file);
+    const floor = floors.indexOf(roomOf(path));
+    if (floor === -1) return /^(?:browser|index\.ts$)/.test(path) ? [] : [`${path} stands in no room`];
+    return targetsOf(file)
+      .filter((target) => floors.indexOf(roomOf(target)) > floor)
+      .map((target) => `${path} imports ${target}`);
+  });
+  expect(wrong).toEqual([]);
+});
+
+test('no two files import each other, over however many others', () => {
+  const targets = new Map(filesIn(source).map((file) => [relative(source, file), targetsOf(file)]));
+  /** Files from which no way leads back, in the order in which that is found. */
+  const done = new Set<string>();
+  const circles: string[] = [];
+  const visit = (path: string, way: string[]) => {
+    if (way.includes(path)) circles.push([...way.slice(way.indexOf(path)), path].join(' → '));
+    if (done.has(path) || way.includes(path)) return;
+    for (const target of targets.get(path) ?? []) visit(target, [...way, path]);
+    done.add(path);
+  };
+  for (const path of targets.keys()) visit(path, []);
+  expect(circles).toEqual([]);
+});
+
 test('the core has no sockets, watching, terminal or processes', () => {
   const wrong = filesIn(join(source, 'core')).flatMap((file) =>
     importsOf(file)

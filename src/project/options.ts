@@ -1,8 +1,6 @@
-import type { Adapter } from '../core/adapter.js';
 import type { Mode } from '../core/mode.js';
-import type { Problem } from '../core/problem/problem.js';
 import type { Trace } from '../core/trace.js';
-import type { ProjectUpdate } from './live/update-maker.js';
+import type { Adapter } from '../core/translate/adapter.js';
 
 /** What a project is opened with. */
 export interface ProjectOptions {
@@ -29,19 +27,4 @@ export interface ProjectOptions {
   trace: Trace;
   /** Number of the last update before this project was opened, where it takes the place of another. */
   revision: number;
-}
-
-/** What a project tells. */
-export interface ProjectEvents {
-  update: ProjectUpdate;
-  problems: Problem[];
-  solved: { since: number };
-  /** A file of the settings changed, appeared or went. */
-  settings: { since: number };
-  /** Something in a module that need not be wrong. */
-  warning: Problem;
-  /** Something the user should know and need not act on. */
-  note: string;
-  /** Something in the tool itself failed; the project goes on with the next change. */
-  failure: Error;
 }

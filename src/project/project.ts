@@ -7,6 +7,7 @@ import type { Problem } from '../core/problem/problem.js';
 import { lanes } from '../core/trace.js';
 import { TypedEvents } from '../core/typed-events.js';
 import { ownIdPrefix } from '../core/urls.js';
+import type { FileGate } from './files/file-gate.js';
 import type { LastStart, StartAnswers } from './kept/last-start.js';
 import { StartKeeper } from './kept/start-keeper.js';
 import { ChangeReader } from './live/invalidate.js';
@@ -15,12 +16,12 @@ import { PieceModules } from './live/piece-modules.js';
 import { ProjectWatch } from './live/project-watch.js';
 import { Turns } from './live/turns.js';
 import { Unsent } from './live/unsent.js';
+import type { ProjectUpdate } from './live/update-maker.js';
 import { UpdateMaker } from './live/update-maker.js';
 import type { FileChanges } from './live/watcher.js';
-import type { ProjectEvents, ProjectOptions } from './options.js';
+import type { ProjectOptions } from './options.js';
 import type { Page } from './pages/page.js';
 import { ProjectGraph } from './project-graph.js';
-import type { FileGate } from './read/file-gate.js';
 import { atMost, LoadingTurns } from './read/loading-turns.js';
 import { StyleSheets } from './styles/style-sheets.js';
 
@@ -430,3 +431,18 @@ const longestWaitMs = 1000;
 const problemPatienceMs = 40;
 /** How long changes may wait for others that come in one after another. */
 const longestHoldMs = 1000;
+
+/** What a project tells. */
+export interface ProjectEvents {
+  update: ProjectUpdate;
+  problems: Problem[];
+  solved: { since: number };
+  /** A file of the settings changed, appeared or went. */
+  settings: { since: number };
+  /** Something in a module that need not be wrong. */
+  warning: Problem;
+  /** Something the user should know and need not act on. */
+  note: string;
+  /** Something in the tool itself failed; the project goes on with the next change. */
+  failure: Error;
+}

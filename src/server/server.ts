@@ -19,6 +19,7 @@ import { mostHeaderBytes, onClientError } from './http/client-errors.js';
 import { type ListenOptions, listen } from './http/listen.js';
 import { pathOf, queryOf } from './http/request-target.js';
 import { refuseElsewhere, refuseHost, refuseUpgrade, sendText } from './http/respond.js';
+import { findServedFile } from './http/served-files.js';
 import { sendStatic } from './http/static-file.js';
 import { isFromElsewhere, isNavigation, isOwnHost, isOwnOrigin, protect, type Trust } from './http/trust.js';
 import { LiveChannel, type LivePage } from './live/live-channel.js';
@@ -31,7 +32,6 @@ import { type RenderInput, renderPage, renderStart } from './pages/render-page.j
 import { KeptAnswers } from './pieces/kept-answers.js';
 import { mapError } from './pieces/map-stack.js';
 import { PieceStore } from './pieces/piece-store.js';
-import { findServedFile } from './served-files.js';
 import { type Asked, ToolUrls } from './tool-urls.js';
 import { sendWorkspace, workspacePath } from './workspace-folder.js';
 

@@ -9,6 +9,7 @@ import { type OwnUrl, ownUrl, pieceName, pieceNameOf, readOwnUrl, readPieceName,
 import type { ExchangeReport } from '../forward/exchange.js';
 import type { Project } from '../project/project.js';
 import { jsonType, scriptType, sendKept, sendParts, sendPiece, sendTagged, sendText } from './http/respond.js';
+import { namedFile } from './http/served-files.js';
 import { sendStatic } from './http/static-file.js';
 import { embedOrigin, isOwnOrigin, isSurelyOwn, type Trust } from './http/trust.js';
 import { browserName } from './live/browser-name.js';
@@ -18,7 +19,6 @@ import { type JoinedSheets, joinedSheets } from './pages/page-sheets.js';
 import type { KeptAnswers } from './pieces/kept-answers.js';
 import type { StoredPiece } from './pieces/piece-maps.js';
 import type { PieceStore } from './pieces/piece-store.js';
-import { namedFile } from './served-files.js';
 
 export interface ToolUrlsOptions {
   project: Project;

@@ -1,7 +1,7 @@
 import { existsSync } from 'node:fs';
 import { resolve } from 'node:path';
-import type { Adapter } from '../core/adapter.js';
 import type { Mode } from '../core/mode.js';
+import type { Adapter } from '../core/translate/adapter.js';
 import type { CookieChanges, ForwardRule, PathChange } from '../forward/rule.js';
 import { parseTarget } from '../forward/target.js';
 import { envFileNames, exposedVariables } from './env-files.js';

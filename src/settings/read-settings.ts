@@ -3,12 +3,12 @@ import { createRequire } from 'node:module';
 import { basename, dirname, extname, join, resolve } from 'node:path';
 import { pathToFileURL } from 'node:url';
 import type { z } from 'zod';
+import { inTime } from '../core/in-time.js';
 import { nearMiss } from '../core/problem/near-miss.js';
 import { VineError } from '../core/problem/problem.js';
 import { contentHash } from '../core/text/content-hash.js';
 import { defaultScriptOptions } from '../core/translate/script-options.js';
 import { translateScript } from '../core/translate/translate-script.js';
-import { inTime } from '../project/live/turns.js';
 import type { Settings } from './schema.js';
 
 /** How long a settings file may run. */

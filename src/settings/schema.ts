@@ -1,5 +1,5 @@
 import { z } from 'zod';
-import type { Adapter } from '../core/adapter.js';
+import type { Adapter } from '../core/translate/adapter.js';
 import type { HeaderChanges } from '../forward/rule.js';
 import { parseTarget } from '../forward/target.js';
 

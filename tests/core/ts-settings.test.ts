@@ -1,6 +1,6 @@
 import { afterAll, beforeAll, expect, test } from '@jest/globals';
 import { PackageFiles } from '../../src/core/resolve/package-json.js';
-import { DiskFiles } from '../../src/project/read/disk-files.js';
+import { DiskFiles } from '../../src/project/files/disk-files.js';
 import { TsSettings } from '../../src/project/read/ts-settings.js';
 import { Workspace } from '../support/workspace.js';
 

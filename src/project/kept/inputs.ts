@@ -1,7 +1,7 @@
 import type { Stats } from 'node:fs';
 import { contentHash } from '../../core/text/content-hash.js';
-import { entriesOnDisk, type FolderEntries, kindOnDisk, realPathNow, type SeenOnDisk, statNow } from '../read/disk-files.js';
-import { hashOfFile } from '../read/module-files.js';
+import { entriesOnDisk, type FolderEntries, kindOnDisk, realPathNow, type SeenOnDisk, statNow } from '../files/disk-files.js';
+import { hashOfFile } from '../files/module-files.js';
 
 /**
  * A file or folder that something was made of: what tells its state without reading it, and the hash of what was read.

@@ -5,7 +5,7 @@ import { pipeline } from 'node:stream/promises';
 import { crc32 } from 'node:zlib';
 import { batches, type TextParts } from '../../core/text/batches.js';
 import { contentHash } from '../../core/text/content-hash.js';
-import { statNow } from '../read/disk-files.js';
+import { statNow } from '../files/disk-files.js';
 import { areCostly, areStill, type Inputs } from './inputs.js';
 
 /** What a page needs of the style sheets that its modules import. */

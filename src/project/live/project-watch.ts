@@ -4,7 +4,7 @@ import { fileOfId } from '../../core/module-id.js';
 import type { Paths } from '../../core/paths.js';
 import type { PackageFiles } from '../../core/resolve/package-json.js';
 import { ownIdPrefix } from '../../core/urls.js';
-import { statNow } from '../read/disk-files.js';
+import { statNow } from '../files/disk-files.js';
 import type { PackageWatcher } from './package-watcher.js';
 import { type FileChanges, Watcher } from './watcher.js';
 

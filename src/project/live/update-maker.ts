@@ -4,7 +4,7 @@ import type { FileChange, SheetChange } from '../../core/live/messages.js';
 import { fileOfId } from '../../core/module-id.js';
 import type { PieceModule } from '../../core/pieces/piece.js';
 import { contentHash } from '../../core/text/content-hash.js';
-import { readIfThere } from '../read/module-files.js';
+import { readIfThere } from '../files/module-files.js';
 import type { StyleSheets } from '../styles/style-sheets.js';
 import type { PieceModules } from './piece-modules.js';
 import type { Unsent } from './unsent.js';

@@ -2,7 +2,7 @@ import { existsSync, lstatSync, readdirSync } from 'node:fs';
 import { basename, dirname, join, relative, sep } from 'node:path';
 import { setTimeout as delay } from 'node:timers/promises';
 import type { FSWatcher } from 'chokidar';
-import { statNow } from '../read/disk-files.js';
+import { statNow } from '../files/disk-files.js';
 
 /** Files that changed together. */
 export interface FileChanges {

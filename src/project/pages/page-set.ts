@@ -5,8 +5,8 @@ import { type Problem, problemAt } from '../../core/problem/problem.js';
 import { explainRefusal } from '../../core/resolve/explain-failure.js';
 import type { Resolver } from '../../core/resolve/resolver.js';
 import { lineStarts } from '../../core/text/line-index.js';
-import { realPathNow } from '../read/disk-files.js';
-import type { FileGate } from '../read/file-gate.js';
+import { realPathNow } from '../files/disk-files.js';
+import type { FileGate } from '../files/file-gate.js';
 import { openPage, type Page } from './page.js';
 
 export interface PageSetOptions {

@@ -5,9 +5,9 @@ import { fileOfId } from '../../core/module-id.js';
 import type { Problem } from '../../core/problem/problem.js';
 import { contentHash } from '../../core/text/content-hash.js';
 import type { Trace } from '../../core/trace.js';
+import type { ModuleFiles } from '../files/module-files.js';
 import { ImportChecker } from './import-checker.js';
 import { MadeOf } from './made-of.js';
-import type { ModuleFiles } from './module-files.js';
 import type { ModuleLoader } from './module-loader.js';
 import { emptyModule, standInPrefix } from './request-targets.js';
 

@@ -1,6 +1,5 @@
 import { createRequire } from 'node:module';
 import { dirname, isAbsolute, join } from 'node:path';
-import type { Adapter } from '../../core/adapter.js';
 import { kindOfFile } from '../../core/file-kinds.js';
 import type { Files } from '../../core/files.js';
 import type { Edge } from '../../core/graph/module-graph.js';
@@ -10,9 +9,10 @@ import type { Paths } from '../../core/paths.js';
 import type { Problem } from '../../core/problem/problem.js';
 import { explainFailure, explainRefusal } from '../../core/resolve/explain-failure.js';
 import type { Resolver } from '../../core/resolve/resolver.js';
+import type { Adapter } from '../../core/translate/adapter.js';
 import { ownIdPrefix } from '../../core/urls.js';
-import { realPathNow } from './disk-files.js';
-import type { FileGate } from './file-gate.js';
+import { realPathNow } from '../files/disk-files.js';
+import type { FileGate } from '../files/file-gate.js';
 
 const ownRequire = createRequire(import.meta.url);
 

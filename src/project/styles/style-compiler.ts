@@ -8,8 +8,8 @@ import { explainRefusal } from '../../core/resolve/explain-failure.js';
 import { contentHash } from '../../core/text/content-hash.js';
 import { findJsonMistake } from '../../core/translate/json-mistake.js';
 import type { RawMap } from '../../core/translate/translate-script.js';
-import { realPathNow } from '../read/disk-files.js';
-import type { FileGate } from '../read/file-gate.js';
+import { realPathNow } from '../files/disk-files.js';
+import type { FileGate } from '../files/file-gate.js';
 import { loadSass } from './sass.js';
 import { styleProblem } from './style-problem.js';
 

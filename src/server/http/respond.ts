@@ -1,10 +1,10 @@
 import type { IncomingMessage, ServerResponse } from 'node:http';
 import { type Duplex, pipeline, Readable } from 'node:stream';
 import { pipeline as finished } from 'node:stream/promises';
+import type { Piece } from '../../core/pieces/piece.js';
 import { batches, type TextParts } from '../../core/text/batches.js';
 import { escapeHtml, toolPage } from '../../core/tool-page.js';
 import { endSocket } from '../../forward/end-socket.js';
-import type { StoredPiece } from '../pieces/piece-maps.js';
 
 /** The media type of scripts (RFC 9239). */
 export const scriptType = 'text/javascript; charset=utf-8';
@@ -20,7 +20,7 @@ export function sendText(response: ServerResponse, status: number, type: string,
 export function sendPiece(
   request: IncomingMessage,
   response: ServerResponse,
-  { tag, piece }: StoredPiece,
+  { tag, piece }: { tag: string; piece: Piece },
   { hookKey, isApart }: { hookKey: string; isApart: boolean },
 ): void {
   const parts = isApart ? piece.apart(hookKey) : piece.parts(hookKey);

@@ -1,8 +1,8 @@
 import type { ResumeMessage, ServerMessage } from '../../core/live/messages.js';
 import { pieceNameOf, readPieceName } from '../../core/urls.js';
+import { statNow } from '../../project/files/disk-files.js';
 import type { Project } from '../../project/project.js';
-import { statNow } from '../../project/read/disk-files.js';
-import { fileBehind } from '../served-files.js';
+import { fileBehind } from '../http/served-files.js';
 
 /**
  * Whether a page of an earlier run still shows what the files say. `sent` tells the last update that was sent to it:

@@ -2,7 +2,7 @@ import { readFileSync } from 'node:fs';
 import { dirname, resolve } from 'node:path';
 import { chainShippedMap, mapReference, readShippedMap, shippedSources } from '../../core/maps/shipped-map.js';
 import type { Paths } from '../../core/paths.js';
-import type { FileGate } from '../../project/read/file-gate.js';
+import type { FileGate } from '../../project/files/file-gate.js';
 
 export interface ShippedMapsOptions {
   paths: Paths;

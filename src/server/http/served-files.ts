@@ -1,8 +1,8 @@
 import { join } from 'node:path';
-import { typedId } from '../core/module-id.js';
-import { decoded, encodedPath } from '../core/urls.js';
-import type { Project } from '../project/project.js';
-import { realPathNow, statNow } from '../project/read/disk-files.js';
+import { typedId } from '../../core/module-id.js';
+import { decoded, encodedPath } from '../../core/urls.js';
+import { realPathNow, statNow } from '../../project/files/disk-files.js';
+import type { Project } from '../../project/project.js';
 
 /** A file to be sent as it is. */
 export interface ServedFile {

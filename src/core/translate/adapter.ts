@@ -1,4 +1,4 @@
-import type { RawMap } from './translate/translate-script.js';
+import type { RawMap } from './translate-script.js';
 
 /** What an adapter is told beside the source. */
 export interface AdapterContext {
