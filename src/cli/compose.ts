@@ -4,6 +4,7 @@ import type { Trace } from '../core/trace.js';
 import { Project } from '../project/project.js';
 import type { Served } from '../server/server.js';
 import type { EffectiveSettings } from '../settings/effective.js';
+
 /** Where results are kept for the next start: beside the installed packages; `undefined` where there are none. */
 export function cacheFolderOf(root: string): string | undefined {
   for (let at = root; ; at = dirname(at)) {

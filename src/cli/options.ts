@@ -1,5 +1,6 @@
 import { InvalidArgumentError } from 'commander';
 import { parseTarget } from '../forward/target.js';
+
 export function parsePort(value: string): number {
   const port = Number(value);
   if (!/^\d+$/.test(value) || port > 65_535) throw new InvalidArgumentError('A port is a whole number up to 65535.');

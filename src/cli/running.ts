@@ -6,7 +6,6 @@ import type { VineServer } from '../server/server.js';
 import type { EffectiveSettings } from '../settings/effective.js';
 import { UpdateGarbage } from './collect-garbage.js';
 import { projectOf, servedOf } from './compose.js';
-import { printProblem } from './report/problem-text.js';
 import type { Reporter } from './report/reporter.js';
 import { UpdateReports } from './report/update-reports.js';
 
@@ -18,7 +17,6 @@ export interface RunningOptions {
   poll: boolean;
   trace: Trace;
   cacheFolder: string | undefined;
-  isQuiet: boolean;
   showsTraffic: boolean;
 }
 
@@ -46,24 +44,24 @@ export class Running {
 
   /** Begins to report. `read` gives the settings as they are now. */
   begin(read: () => Promise<EffectiveSettings>): void {
-    const { server, reporter, isQuiet, showsTraffic } = this.#options;
+    const { server, reporter, showsTraffic } = this.#options;
     this.#follow(this.#project, read);
-    server.errors.on('editor', (problem) => reporter.problem(problem));
-    if (isQuiet) return;
-    server.traffic.on('backend', (change) => reporter.backend(change));
-    if (showsTraffic) server.traffic.on('exchange', (report) => reporter.exchange(report));
-    server.errors.on('missing', (problem) => reporter.warning(problem));
-    server.errors.on('note', (note) => reporter.note(note));
-    server.live.on('joined', (page) => reporter.joined(page));
-    server.live.on('left', (page) => reporter.left(page));
+    server.errors.on('editor', (problem) => reporter.tell({ event: 'problem', problem }));
+    server.traffic.on('backend', (change) => reporter.tell({ event: 'backend', change }));
+    if (showsTraffic) server.traffic.on('exchange', (report) => reporter.tell({ event: 'exchange', report }));
+    server.errors.on('missing', (warning) => reporter.tell({ event: 'warning', warning }));
+    server.errors.on('note', (text) => reporter.tell({ event: 'note', text }));
+    server.live.on('joined', (page) => reporter.tell({ event: 'joined', page }));
+    server.live.on('left', (page) => reporter.tell({ event: 'left', page }));
     server.errors.on('error', ({ from, problem }) => {
-      if (this.#settings.pageErrors) reporter.failed(from, problem);
+      if (this.#settings.pageErrors) reporter.tell({ event: 'error', from, problem });
     });
   }
 
   /** Everything was read for the first time: tells what is wrong with it. */
   opened(): void {
-    if (this.#project.problems.length > 0) this.#options.reporter.problems(this.#project.problems, true);
+    const { problems } = this.#project;
+    if (problems.length > 0) this.#options.reporter.tell({ event: 'problems', problems, isStart: true });
   }
 
   /** Writes what the next start can use; the quickest of what is to be done in the end. */
@@ -77,15 +75,14 @@ export class Running {
   }
 
   #follow(project: Project, read: () => Promise<EffectiveSettings>): void {
-    const { reporter, isQuiet } = this.#options;
-    project.on('problems', (problems) => reporter.problems(problems, !project.hasBeenGood));
-    project.on('failure', failedOnChange);
+    const { reporter } = this.#options;
+    project.on('problems', (problems) => reporter.tell({ event: 'problems', problems, isStart: !project.hasBeenGood }));
+    project.on('failure', (error) => this.#failed(error));
     project.on('update', () => this.#garbage.updated());
     project.on('settings', ({ since }) => {
-      this.#queue = this.#queue.then(() => this.#settingsChanged(read, since)).catch(failedOnChange);
+      this.#queue = this.#queue.then(() => this.#settingsChanged(read, since)).catch((error: Error) => this.#failed(error));
     });
-    if (isQuiet) return;
-    project.on('solved', ({ since }) => reporter.solved(performance.now() - since));
+    project.on('solved', ({ since }) => reporter.tell({ event: 'solved', ms: performance.now() - since }));
     this.#reports.follow(project);
   }
 
@@ -101,7 +98,7 @@ export class Running {
     } catch (error) {
       if (!(error instanceof VineError)) throw error;
       this.#hasBadSettings = true;
-      reporter.problems([error.problem], false);
+      reporter.tell({ event: 'problems', problems: [error.problem], isStart: false });
       server.showSettingsProblems([error.problem]);
       return;
     }
@@ -114,13 +111,13 @@ export class Running {
     if (isSame({ ...settings, forward: [] }, { ...this.#settings, forward: [] })) {
       this.#settings = settings;
       server.forwardBy(settings.forward);
-      if (!this.#options.isQuiet) reporter.settings(performance.now() - since, []);
+      reporter.tell({ event: 'settings', ms: performance.now() - since, needsRestart: [] });
       return;
     }
     const old = this.#project;
     const project = projectOf(settings, { poll, revision: old.revision + 1, cacheFolder, trace });
-    project.on('warning', (warning) => reporter.warning(warning));
-    if (!this.#options.isQuiet) project.on('note', (note) => reporter.note(note));
+    project.on('warning', (warning) => reporter.tell({ event: 'warning', warning }));
+    project.on('note', (text) => reporter.tell({ event: 'note', text }));
     await project.open();
     // From here on only the new project tells: what the old one still finds out, the new one has read, or will tell itself.
     old.removeAllListeners();
@@ -132,21 +129,15 @@ export class Running {
     this.opened();
     // It may be the old project that is telling us: it must not wait for itself.
     this.#closing = Promise.all([this.#closing, old.close()]);
-    if (!this.#options.isQuiet)
-      reporter.settings(
-        performance.now() - since,
-        needsRestart.map((key) => `listen.${key}`),
-      );
+    const restart = needsRestart.map((key) => `listen.${key}`);
+    reporter.tell({ event: 'settings', ms: performance.now() - since, needsRestart: restart });
   }
-}
 
-function failedOnChange(error: Error): void {
-  printProblem({
-    code: 'internal-error',
-    severity: 'error',
-    message: `Vine Spark failed on a change: ${error.message}`,
-    hint: error.stack ?? '',
-  });
+  #failed(error: Error): void {
+    const message = `Vine Spark failed on a change: ${error.message}`;
+    const problem = { code: 'internal-error', severity: 'error', message, hint: error.stack ?? '' } as const;
+    this.#options.reporter.tell({ event: 'problem', problem });
+  }
 }
 
 /** Functions can't be compared: the file that holds them was saved, so they count as changed. */

@@ -9,10 +9,10 @@ const mostTold = 200;
 
 /** Tells of failures in the tool itself, each once, however often they come. */
 export class Failures {
-  readonly #reporter: Pick<Reporter, 'problem'>;
+  readonly #reporter: Reporter;
   readonly #told = new Set<string>();
 
-  constructor(reporter: Pick<Reporter, 'problem'>) {
+  constructor(reporter: Reporter) {
     this.#reporter = reporter;
   }
 
@@ -22,7 +22,7 @@ export class Failures {
     const key = problem.code === 'internal-error' ? `${problem.hint}` : problem.message;
     if (this.#told.has(key) || this.#told.size >= mostTold) return;
     this.#told.add(key);
-    this.#reporter.problem(problem);
+    this.#reporter.tell({ event: 'problem', problem });
   }
 }
 

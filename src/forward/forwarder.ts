@@ -1,7 +1,6 @@
 import type { IncomingMessage, ServerResponse } from 'node:http';
 import type { Socket } from 'node:net';
-import type { Duplex } from 'node:stream';
-import { pipeline } from 'node:stream';
+import { type Duplex, pipeline } from 'node:stream';
 import { BackendLink, timedOut } from './backend-link.js';
 import { type BackendChange, BackendStates } from './backend-states.js';
 import { endSocket } from './end-socket.js';

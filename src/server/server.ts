@@ -6,29 +6,25 @@ import { type Problem, problemAt, VineError } from '../core/problem/problem.js';
 import { lineStarts } from '../core/text/line-index.js';
 import { lanes } from '../core/trace.js';
 import { TypedEvents } from '../core/typed-events.js';
-import { decoded, ownPrefix, ownUrl, type PagePart, pieceName } from '../core/urls.js';
+import { ownPrefix, ownUrl } from '../core/urls.js';
 import type { BackendChange } from '../forward/backend-states.js';
 import type { ExchangeReport } from '../forward/exchange.js';
 import { Forwarder, type Tape } from '../forward/forwarder.js';
 import type { CompiledRule, ForwardRule } from '../forward/rule.js';
 import type { Target } from '../forward/target.js';
 import type { ProjectUpdate } from '../project/live/update-maker.js';
-import type { Page } from '../project/pages/page.js';
 import type { Project } from '../project/project.js';
+import { FrontEnd } from './front-end.js';
 import { mostHeaderBytes, onClientError } from './http/client-errors.js';
 import { type ListenOptions, listen } from './http/listen.js';
 import { pathOf, queryOf } from './http/request-target.js';
 import { refuseElsewhere, refuseHost, refuseUpgrade, sendText } from './http/respond.js';
-import { findServedFile } from './http/served-files.js';
-import { sendStatic } from './http/static-file.js';
 import { isFromElsewhere, isNavigation, isOwnHost, isOwnOrigin, protect, type Trust } from './http/trust.js';
 import { LiveChannel, type LivePage } from './live/live-channel.js';
 import { resume } from './live/resume.js';
 import { MissingFiles } from './pages/missing-file.js';
 import { notFoundPage } from './pages/not-found.js';
-import { looksLikeFile, type PageRoute, PageRoutes } from './pages/page-routes.js';
-import { sheetsOf } from './pages/page-sheets.js';
-import { type RenderInput, renderPage, renderStart } from './pages/render-page.js';
+import type { PageRoute } from './pages/page-routes.js';
 import { KeptAnswers } from './pieces/kept-answers.js';
 import { mapError } from './pieces/map-stack.js';
 import { PieceStore } from './pieces/piece-store.js';
@@ -67,7 +63,7 @@ export class VineServer {
   #options: VineServerOptions;
   #answers: KeptAnswers;
   #forwarder: Forwarder;
-  #routes: PageRoutes;
+  #frontEnd: FrontEnd;
   #pieces: PieceStore;
   #tool: ToolUrls;
   /** Forwarders of earlier rules, which may still have streams open. */
@@ -85,9 +81,9 @@ export class VineServer {
 
   constructor(options: VineServerOptions) {
     this.#options = options;
-    this.#routes = new PageRoutes(options.routes);
     this.#pieces = this.#piecesOf(options.project);
     this.#answers = new KeptAnswers(options.project, this.#pieces);
+    this.#frontEnd = this.#frontEndOf(options);
     this.#tool = this.#toolOf(options);
     this.#forwarder = this.#forwarderOf(options.forward);
     this.#server = createServer(
@@ -124,9 +120,9 @@ export class VineServer {
   /** Serves something else from now on, e.g. after a change of the settings. Pages reload; open streams go on. */
   use(served: Served, reason: string): void {
     this.#options = { ...this.#options, ...served };
-    this.#routes = new PageRoutes(served.routes);
     this.#pieces = this.#piecesOf(served.project);
     this.#answers = new KeptAnswers(served.project, this.#pieces);
+    this.#frontEnd = this.#frontEndOf(this.#options);
     this.#tool = this.#toolOf(served);
     this.forwardBy(served.forward);
     this.#settingsProblems = [];
@@ -152,6 +148,10 @@ export class VineServer {
       changed: (change: BackendChange) => this.traffic.emit('backend', change),
     };
     return new Forwarder(rules, listener, this.#options.tape);
+  }
+
+  #frontEndOf({ project, routes, trust, hot }: VineServerOptions): FrontEnd {
+    return new FrontEnd({ project, routes, trust, hot, pieces: this.#pieces, answers: this.#answers, live: this.live });
   }
 
   #piecesOf(project: Project): PieceStore {
@@ -352,7 +352,7 @@ export class VineServer {
     // Whether there is anything at a path is nobody else's business either.
     const isElsewhere = isFromElsewhere(request, trust) && !isNavigation(request);
     if (inBase !== undefined && (request.method === 'GET' || request.method === 'HEAD') && !isElsewhere) {
-      if (await this.#frontEnd(inBase, request, response)) return;
+      if (await this.#frontEnd.answer(inBase, request, response)) return;
     }
     const missing = this.#forwarder.find(request, 'missing');
     if (missing) return this.#forward(request, response, { rule: missing, isContinued: false });
@@ -391,65 +391,6 @@ export class VineServer {
     return socketPath === undefined && target === port && ownNames.includes(hostname);
   }
 
-  /** Pages and files. Returns whether there was an answer. */
-  async #frontEnd(path: string, request: IncomingMessage, response: ServerResponse): Promise<boolean> {
-    const { project, trust } = this.#options;
-    const exact = this.#routes.at(path);
-    if (exact !== undefined) {
-      protect(request, response, trust);
-      await this.#sendPage(exact, request, response);
-      return true;
-    }
-    // Which files of packages are used shows when modules were read.
-    if (project.isOpening && path.includes('/node_modules/')) await project.opened();
-    const file = findServedFile(project, path);
-    if (file) {
-      protect(request, response, trust);
-      project.noteServed(file.real, project.options.base + decoded(path)!.slice(1));
-      sendStatic(request, response, file.real);
-      return true;
-    }
-    const covering = this.#routes.covering(path);
-    if (covering === undefined || looksLikeFile(path) || !(request.headers.accept ?? '*/*').match(/text\/html|\*\/\*/))
-      return false;
-    protect(request, response, trust);
-    await this.#sendPage(covering, request, response);
-    return true;
-  }
-
-  async #sendPage(id: string, request: IncomingMessage, response: ServerResponse): Promise<void> {
-    const { project, hot } = this.#options;
-    response.setHeader('cache-control', 'no-store');
-    if (project.isOpening && request.method === 'GET') return this.#sendEarlyPage(id, response);
-    await project.settled();
-    const page = project.pages.get(id)!;
-    const tagOf = (part: PagePart) => this.#pieces.ofPage(page, part).tag;
-    const input = { ...this.#renderInput(page, hot), tagOf, sheets: sheetsOf(project, page) };
-    sendText(response, 200, htmlType, request.method === 'HEAD' ? '' : renderPage(input));
-  }
-
-  /** The page while its modules are still being read for the first time: what doesn't depend on them comes at once. */
-  async #sendEarlyPage(id: string, response: ServerResponse): Promise<void> {
-    const { project, hot } = this.#options;
-    const page = project.pages.get(id)!;
-    const input = this.#renderInput(page, hot);
-    const start = renderStart(input);
-    response.writeHead(200, { 'content-type': htmlType });
-    response.write(start);
-    const kept = await this.#answers.sheetsFor(id);
-    if (!kept) await project.opened();
-    const sheets = kept ?? sheetsOf(project, page);
-    const last = kept && (await this.#answers.last());
-    const tagOf = (part: PagePart) => (last ? last.tagOf(pieceName.ofPage(id, part)) : this.#pieces.ofPage(page, part).tag);
-    response.end(renderPage({ ...input, tagOf, sheets }).slice(start.length));
-  }
-
-  #renderInput(page: Page, hot: boolean): RenderInput {
-    const { session, hookKey } = this.live;
-    const { project } = this.#options;
-    return { project, page, session, hookKey, hot, revision: project.revision, tagOf: () => undefined };
-  }
-
   /** What belongs to the tool itself. */
   async #answerOwn(path: string, asked: Asked): Promise<void> {
     if (!(await this.#tool.answer(path, asked))) this.#notFound(ownPrefix + path, undefined, asked.response);
@@ -468,7 +409,7 @@ export class VineServer {
       response,
       404,
       'text/html; charset=utf-8',
-      notFoundPage({ path, base, routes: this.#routes.routes, lookedFor, forwards }),
+      notFoundPage({ path, base, routes: this.#options.routes, lookedFor, forwards }),
     );
   }
 
@@ -524,7 +465,6 @@ const idleMs = 60_000;
 const quietMs = 300;
 const longestBusyMs = 10_000;
 const mostConnections = 4096;
-const htmlType = 'text/html; charset=utf-8';
 /** Exchanges that can be looked at afterwards. */
 const keptExchanges = 500;
 /** More servers than this don't stand in a row: it's a circle. */

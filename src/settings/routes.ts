@@ -2,6 +2,7 @@ import { existsSync, readdirSync, realpathSync, statSync } from 'node:fs';
 import { basename, dirname, join, relative, resolve, sep } from 'node:path';
 import { VineError } from '../core/problem/problem.js';
 import type { Settings } from './schema.js';
+
 /** The project's folder: where the nearest package.json or settings file is, but never above where the command was run unless the page is. */
 export function projectRoot(start: string, folder: string, isNamed: boolean): string {
   if (isNamed && !existsSync(start)) {

@@ -18,8 +18,7 @@ import { namespaceOf } from '../runtime/resolve-export.js';
 import { importModule } from '../runtime/run-modules.js';
 import { collectDefinitions } from '../runtime/runtime.js';
 import { arrangeSheets, ensureSheetsBelow, hasFailedSheets, isLateRoot, removeSheet, swapSheets } from '../runtime/sheets.js';
-import type { Plan } from './plan-update.js';
-import { NeedsReload, planAbove, planUpdate, takesAsComponents } from './plan-update.js';
+import { NeedsReload, type Plan, planAbove, planUpdate, takesAsComponents } from './plan-update.js';
 import { replaceFile } from './replace-file.js';
 
 /** What an update did to the page. */

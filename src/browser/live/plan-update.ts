@@ -1,8 +1,8 @@
 import type { ReloadReason } from '../../core/live/messages.js';
-import type { Instance } from '../runtime/records.js';
-import { importersOf, registry } from '../runtime/records.js';
+import { type Instance, importersOf, registry } from '../runtime/records.js';
 import { exportsComponents, isComponentExport } from '../runtime/refresh.js';
 import { isEntry } from '../runtime/runtime.js';
+
 /** Thrown where an update can't be taken in place: the page has to reload, for this reason. */
 export class NeedsReload extends Error {
   readonly why: ReloadReason;

@@ -1,8 +1,8 @@
 import { evaluate } from './evaluate.js';
 import { linkFrom } from './link.js';
-import type { Instance } from './records.js';
-import { dependencyOf, registry } from './records.js';
+import { dependencyOf, type Instance, registry } from './records.js';
 import { namespaceOf } from './resolve-export.js';
+
 /** Links and evaluates a module and everything below it, and returns its namespace. */
 export async function importModule(id: string, nodeDefault = false): Promise<object> {
   const instance = registry.get(id)?.instance ?? linkFrom(id);

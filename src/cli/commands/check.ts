@@ -1,13 +1,8 @@
-import { join } from 'node:path';
 import { Command } from 'commander';
-import { PackageFiles } from '../../core/resolve/package-json.js';
-import { decoded, ownPrefix } from '../../core/urls.js';
 import { tryToConnect } from '../../forward/backend-states.js';
 import { normalPath } from '../../forward/request-path.js';
 import { type CompiledRule, compileRule, findRule, targetPath } from '../../forward/rule.js';
-import { DiskFiles, statNow } from '../../project/files/disk-files.js';
-import { FileGate } from '../../project/files/file-gate.js';
-import { looksLikeFile, PageRoutes } from '../../server/pages/page-routes.js';
+import { whoAnswers } from '../../server/who-answers.js';
 import { type EffectiveSettings, effectiveSettings } from '../../settings/effective.js';
 import { colours as pc } from '../report/colours.js';
 
@@ -50,7 +45,7 @@ async function explain(settings: EffectiveSettings, { url, method, header = [] }
   const rules = settings.forward.map(compileRule);
   const first = findRule(rules, query, 'first');
   const missing = findRule(rules, query, 'missing');
-  const own = first ? undefined : frontEnd(settings, path, query.method);
+  const own = first ? undefined : whoAnswers(settings, path, query.method);
   const winner = first ?? (own === undefined ? missing : undefined);
   const failure = winner && (await tryToConnect(winner.to));
   const rows = [`${pc.bold(`${query.method} ${path}`)}  ${winner ? toBackend(winner, url) : pc.green(own ?? 'nobody: 404')}`];
@@ -83,21 +78,4 @@ function whyNot(rule: CompiledRule, query: { path: string; method: string }): st
       .map(([name, text]) => `${name}: ${text}`)
       .join(', ')}`;
   return 'another path';
-}
-
-/** What the front end has at a path, as the server looks for it; `undefined` for nothing. */
-function frontEnd({ routes, verbatim, root, base }: EffectiveSettings, path: string, method: string): string | undefined {
-  if (path.startsWith(base + ownPrefix)) return 'Vine Spark itself';
-  if ((method !== 'GET' && method !== 'HEAD') || !path.startsWith(base)) return undefined;
-  const inside = `/${path.slice(base.length)}`;
-  const pages = new PageRoutes(routes);
-  const exact = pages.at(inside);
-  if (exact !== undefined) return `the page ${exact}`;
-  const gate = new FileGate({ root, packages: new PackageFiles(new DiskFiles()) });
-  const name = decoded(inside) ?? inside;
-  const inVerbatim = verbatim.map((folder) => gate.ofVerbatim(folder, name)).find((found) => found !== undefined);
-  const file = inVerbatim ?? gate.ofProject(join(root, name));
-  if (file !== undefined && statNow(file)?.isFile()) return `the file ${file}`;
-  const covering = looksLikeFile(inside) ? undefined : pages.covering(inside);
-  return covering === undefined ? undefined : `the page ${covering}, for browsers that ask for HTML`;
 }

@@ -9,7 +9,7 @@ import { cacheFolderOf, projectOf, servedOf } from '../compose.js';
 import { parseBase, parseForward, parsePort } from '../options.js';
 import { jsonReporter } from '../report/json-reporter.js';
 import type { EditorUrl } from '../report/problem-text.js';
-import type { Reporter } from '../report/reporter.js';
+import { problemsOnly, type Reporter } from '../report/reporter.js';
 import { terminalReporter } from '../report/terminal-reporter.js';
 import { Running } from '../running.js';
 import { closeOnSignals, Failures, goOnAfterErrors, withPlainSignals } from '../staying-alive.js';
@@ -82,9 +82,10 @@ export async function serve({ version, page, options }: ServeRequest): Promise<v
   const write = (text: string) => void process.stdout.write(text);
   // Whoever reads a pipe wants no escapes.
   const editorUrl = process.stdout.isTTY ? (...place: Parameters<EditorUrl>) => server.editorUrl(...place) : undefined;
-  const reporter = options.json ? jsonReporter(write) : terminalReporter(write, editorUrl);
-  project.on('warning', (warning) => reporter.warning(warning));
-  if (!options.quiet) project.on('note', (note) => reporter.note(note));
+  const full = options.json ? jsonReporter(write) : terminalReporter(write, editorUrl);
+  const reporter = options.quiet ? problemsOnly(full) : full;
+  project.on('warning', (warning) => reporter.tell({ event: 'warning', warning }));
+  project.on('note', (text) => reporter.tell({ event: 'note', text }));
   const beforePages = trace.now();
   project.begin();
   trace.span('start', 'pages', beforePages);
@@ -113,7 +114,6 @@ export async function serve({ version, page, options }: ServeRequest): Promise<v
     poll: options.poll ?? false,
     trace,
     cacheFolder,
-    isQuiet: options.quiet ?? false,
     showsTraffic: options.traffic ?? false,
   });
   const failures = new Failures(reporter);
@@ -136,8 +136,8 @@ export async function serve({ version, page, options }: ServeRequest): Promise<v
     ...(port !== 0 && server.boundPort !== port ? { wantedPort: port, isForBackend: server.expectsBackendAt(port) } : {}),
     ...(settings.file ? { settingsFile: project.paths.idOf(settings.file) } : {}),
   };
-  if (!options.quiet) reporter.listening(report);
-  for (const note of notes) reporter.note(note);
+  reporter.tell({ event: 'listening', report });
+  for (const text of notes) reporter.tell({ event: 'note', text });
   running.begin(() => withPlainSignals(() => effectiveSettings(folder, line)));
   try {
     await project.opened();
@@ -157,10 +157,8 @@ export async function serve({ version, page, options }: ServeRequest): Promise<v
     .then(() => server.keepAnswers())
     .catch((error: unknown) => failures.tell('keeping what the next start can use', error));
   trace.overlapping('start', 'watch', beforeWatching, {}, lanes.main);
-  if (!options.quiet) {
-    const notes = [...project.pages.values()].flatMap((shown) => shown.notes);
-    reporter.ready({ ...report, notes, modules: project.graph.size, ms });
-  }
+  const pageNotes = [...project.pages.values()].flatMap((shown) => shown.notes);
+  reporter.tell({ event: 'ready', report: { ...report, notes: pageNotes, modules: project.graph.size, ms } });
   running.opened();
   if (options.open) await openBrowser(server.url, reporter);
 }
@@ -168,9 +166,12 @@ export async function serve({ version, page, options }: ServeRequest): Promise<v
 async function openBrowser(url: string, reporter: Reporter): Promise<void> {
   try {
     const child = await (await import('open')).default(url);
-    child.on('error', (error) => reporter.note(`no browser could be opened: ${error.message}`));
+    child.on('error', (error) => reporter.tell({ event: 'note', text: `no browser could be opened: ${error.message}` }));
   } catch (error) {
-    reporter.note(`no browser could be opened: ${error instanceof Error ? error.message : String(error)}`);
+    reporter.tell({
+      event: 'note',
+      text: `no browser could be opened: ${error instanceof Error ? error.message : String(error)}`,
+    });
   }
 }
 

@@ -32,28 +32,42 @@ export interface ReadyReport extends ListeningReport {
 /** How one page took one update. */
 export type PageReport = { from: LivePage; ms: number } & Extract<PageMessage, { type: 'applied' | 'reloaded' }>;
 
+/** Everything that is told while a server runs, for people and for programs alike. */
+export type ReportEvent =
+  /** Pages can be asked for. */
+  | { event: 'listening'; report: ListeningReport }
+  /** Everything stands. */
+  | { event: 'ready'; report: ReadyReport }
+  /** What an update did; `silent` counts pages that have not said. */
+  | { event: 'update'; update: ProjectUpdate; reports: readonly PageReport[]; silent: number }
+  /** What keeps pages from being up to date. `isStart`: the page could not be made at all yet. */
+  | { event: 'problems'; problems: readonly Problem[]; isStart: boolean }
+  | { event: 'solved'; ms: number }
+  /** Something that was asked for beside that did not work. */
+  | { event: 'problem'; problem: Problem }
+  /** Something in a module or a page that need not be wrong: the page goes on. */
+  | { event: 'warning'; warning: Problem }
+  /** Something the user should know and need not act on. */
+  | { event: 'note'; text: string }
+  /** The settings changed and are in force. `needsRestart` names those that are not. */
+  | { event: 'settings'; ms: number; needsRestart: readonly string[] }
+  /** A backend answers, or doesn't any more. */
+  | { event: 'backend'; change: BackendChange }
+  /** A forwarded request, or a connection joined with a backend, has ended. */
+  | { event: 'exchange'; report: ExchangeReport }
+  | { event: 'joined'; page: LivePage }
+  | { event: 'left'; page: LivePage }
+  /** A page threw an error that nothing caught. */
+  | { event: 'error'; from: LivePage; problem: Problem };
+
 /** Shows what happens: as lines for people or as NDJSON for programs. */
 export interface Reporter {
-  listening(report: ListeningReport): void;
-  ready(report: ReadyReport): void;
-  updated(update: ProjectUpdate, reports: readonly PageReport[], silent: number): void;
-  /** `isStart`: the page could not be made at all yet. */
-  problems(problems: readonly Problem[], isStart: boolean): void;
-  /** Something that was asked for beside the build did not work. */
-  problem(problem: Problem): void;
-  /** Something in a module that need not be wrong: the page goes on. */
-  warning(warning: Problem): void;
-  /** Something the user should know and need not act on. */
-  note(text: string): void;
-  solved(ms: number): void;
-  /** The settings changed and are in force. `needsRestart` names those that are not. */
-  settings(ms: number, needsRestart: readonly string[]): void;
-  /** A backend answers, or doesn't any more. */
-  backend(change: BackendChange): void;
-  /** A forwarded request, or a connection joined with a backend, has ended. */
-  exchange(report: ExchangeReport): void;
-  joined(page: LivePage): void;
-  left(page: LivePage): void;
-  /** A page threw an error that nothing caught. */
-  failed(from: LivePage, problem: Problem): void;
+  tell(event: ReportEvent): void;
+}
+
+const problemEvents: ReadonlySet<ReportEvent['event']> = new Set(['problems', 'problem', 'warning']);
+
+/** Tells of problems and of nothing else. */
+export function problemsOnly(reporter: Reporter): Reporter {
+  return { tell: (event) => problemEvents.has(event.event) && reporter.tell(event) };
 }

@@ -1,10 +1,11 @@
+import type { Problem } from '../../core/problem/problem.js';
 import { shownText } from '../../core/text/shown-text.js';
 import type { BackendChange } from '../../forward/backend-states.js';
 import type { ExchangeReport } from '../../forward/exchange.js';
 import type { ProjectUpdate } from '../../project/live/update-maker.js';
 import { colours as pc } from './colours.js';
 import { type EditorUrl, problemText } from './problem-text.js';
-import type { ListeningReport, PageReport, Reporter } from './reporter.js';
+import type { ListeningReport, PageReport, ReadyReport, ReportEvent, Reporter } from './reporter.js';
 
 /** Columns of the values at the start. */
 const valueWidth = 39;
@@ -23,63 +24,80 @@ export function terminalReporter(write: (text: string) => void, editorUrl?: Edit
     else line(text);
   };
   const event = (text: string) => told(`  ${pc.dim(clock())}  ${text}`);
-  return {
-    listening(report) {
-      for (const text of [...headRows(report), ...addressRows(report)]) line(text);
-      early = [];
-    },
-    ready({ notes, modules, ms, forwards }) {
-      for (const forward of forwards) line(forwardRow(forward, states.get(forward.origin)));
-      const count = `${modules} module${modules === 1 ? '' : 's'}`;
-      line(row(count, `read in ${duration(ms)}`));
-      for (const note of notes) line(`  ${pc.yellow(shownText(note))}`);
-      line('');
-      const waiting = early ?? [];
-      early = undefined;
-      for (const text of waiting) line(text);
-    },
-    updated(update, reports, silent) {
-      for (const text of updateLines(update, reports, silent)) event(text);
-      for (const note of reports.flatMap((report) => (report.type === 'applied' ? report.notes : []))) {
-        if (!explained.has(note)) event(pc.yellow(shownText(note)));
-        explained.add(note);
-      }
-    },
-    problems(problems, isStart) {
-      const count = problems.length === 1 ? 'a problem' : `${problems.length} problems`;
-      event(pc.red(`${count}; ${isStart ? 'the page starts when this is solved' : 'the page keeps the last good build'}`));
-      for (const problem of problems) line(`\n${indent(problemText(problem, editorUrl))}\n`);
-    },
-    problem: (problem) => line(`\n${indent(problemText(problem, editorUrl))}\n`),
-    warning: (warning) => told(`\n${indent(problemText(warning, editorUrl))}\n`),
-    note: (text) => event(pc.yellow(shownText(text))),
-    solved: () => event(pc.green('solved')),
-    settings(ms, needsRestart) {
-      event(`${pc.green('the settings changed')} and are in force after ${Math.round(ms)} ms`);
-      if (needsRestart.length > 0) event(pc.yellow(`${needsRestart.join(', ')} will count from the next start on`));
-    },
-    backend(change) {
-      const { backend, isUp, ms, awayMs, code } = change;
-      states.set(backend, change);
-      // The rows of the start say it.
-      if (early) return;
-      if (!isUp)
-        return event(
-          `${pc.bold(backend)}  ${pc.red('does not answer')} ${pc.dim(shownText(code ?? ''))}; requests to it get a page that says so`,
-        );
-      const away = awayMs === undefined ? '' : ` after ${duration(awayMs)} away`;
-      event(
-        `${pc.bold(backend)}  ${pc.green(awayMs === undefined ? 'answers' : 'is back')}${away}${ms === undefined ? '' : pc.dim(` in ${Math.round(ms)} ms`)}`,
-      );
-    },
-    exchange: (report) => event(exchangeText(report)),
-    joined() {},
-    left() {},
-    failed(from, problem) {
-      event(pc.red(`an error in ${shownText(from.browser)}`));
-      line(`\n${indent(problemText(problem, editorUrl))}\n`);
-    },
+  const updated = ({ update, reports, silent }: ReportEvent & { event: 'update' }) => {
+    for (const text of updateLines(update, reports, silent)) event(text);
+    for (const note of reports.flatMap((report) => (report.type === 'applied' ? report.notes : []))) {
+      if (!explained.has(note)) event(pc.yellow(shownText(note)));
+      explained.add(note);
+    }
   };
+  const problem = (what: Problem) => `\n${indent(problemText(what, editorUrl))}\n`;
+  const tell = (what: ReportEvent): void => {
+    switch (what.event) {
+      case 'listening':
+        for (const text of [...headRows(what.report), ...addressRows(what.report)]) line(text);
+        early = [];
+        return;
+      case 'ready': {
+        for (const text of readyRows(what.report, states)) line(text);
+        line('');
+        const waiting = early ?? [];
+        early = undefined;
+        for (const text of waiting) line(text);
+        return;
+      }
+      case 'update':
+        return updated(what);
+      case 'problems': {
+        const count = what.problems.length === 1 ? 'a problem' : `${what.problems.length} problems`;
+        event(pc.red(`${count}; ${what.isStart ? 'the page starts when this is solved' : 'the page keeps the last good build'}`));
+        for (const found of what.problems) line(problem(found));
+        return;
+      }
+      case 'problem':
+        return line(problem(what.problem));
+      case 'warning':
+        return told(problem(what.warning));
+      case 'note':
+        return event(pc.yellow(shownText(what.text)));
+      case 'solved':
+        return event(pc.green('solved'));
+      case 'settings':
+        event(`${pc.green('the settings changed')} and are in force after ${Math.round(what.ms)} ms`);
+        if (what.needsRestart.length > 0) event(pc.yellow(`${what.needsRestart.join(', ')} will count from the next start on`));
+        return;
+      case 'backend':
+        states.set(what.change.backend, what.change);
+        // The rows of the start say it.
+        return early ? undefined : event(backendText(what.change));
+      case 'exchange':
+        return event(exchangeText(what.report));
+      case 'error':
+        event(pc.red(`an error in ${shownText(what.from.browser)}`));
+        return line(problem(what.problem));
+      case 'joined':
+      case 'left':
+        return;
+    }
+  };
+  return { tell };
+}
+
+/** The last rows of the start: where paths go, and how much was read. */
+function readyRows({ notes, modules, ms, forwards }: ReadyReport, states: ReadonlyMap<string, BackendChange>): string[] {
+  return [
+    ...forwards.map((forward) => forwardRow(forward, states.get(forward.origin))),
+    row(`${modules} module${modules === 1 ? '' : 's'}`, `read in ${duration(ms)}`),
+    ...notes.map((note) => `  ${pc.yellow(shownText(note))}`),
+  ];
+}
+
+function backendText({ backend, isUp, ms, awayMs, code }: BackendChange): string {
+  if (!isUp)
+    return `${pc.bold(backend)}  ${pc.red('does not answer')} ${pc.dim(shownText(code ?? ''))}; requests to it get a page that says so`;
+  const away = awayMs === undefined ? '' : ` after ${duration(awayMs)} away`;
+  const time = ms === undefined ? '' : pc.dim(` in ${Math.round(ms)} ms`);
+  return `${pc.bold(backend)}  ${pc.green(awayMs === undefined ? 'answers' : 'is back')}${away}${time}`;
 }
 
 /** A row of the start: a value, and what it is. */

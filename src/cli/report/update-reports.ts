@@ -64,7 +64,8 @@ export class UpdateReports {
     this.#note(update, from, message);
     const report = { ...message, from, ms: performance.now() - update.since };
     const pending = this.#pending.get(message.update);
-    if (!pending?.waitingFor.delete(from.number)) return this.#reporter.updated(update, [report], 0);
+    if (!pending?.waitingFor.delete(from.number))
+      return this.#reporter.tell({ event: 'update', update, reports: [report], silent: 0 });
     pending.reports.push(report);
     if (pending.waitingFor.size === 0) this.#finish(pending);
   }
@@ -83,6 +84,7 @@ export class UpdateReports {
   #finish(pending: Pending): void {
     clearTimeout(pending.timer);
     if (!this.#pending.delete(pending.update.id)) return;
-    this.#reporter.updated(pending.update, pending.reports, pending.waitingFor.size);
+    const { update, reports, waitingFor } = pending;
+    this.#reporter.tell({ event: 'update', update, reports, silent: waitingFor.size });
   }
 }

@@ -6,8 +6,7 @@ import { applyEdits, blank, type Edit } from './edits.js';
 import { foldTextually } from './fold-in-text.js';
 import type { Linked, LinkInput } from './linked.js';
 import { mayBeAssigned } from './may-be-assigned.js';
-import type { ModuleRecord, Syntax } from './module-record.js';
-import { importRecords, recordModule, staticPlaces } from './module-record.js';
+import { importRecords, type ModuleRecord, recordModule, type Syntax, staticPlaces } from './module-record.js';
 
 /** A module's record with what linking does to its text. */
 interface Draft extends ModuleRecord {

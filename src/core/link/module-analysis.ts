@@ -4,8 +4,7 @@ import { walk } from 'estree-walker';
 import { parseSync } from 'oxc-parser';
 import { blank, type Edit } from './edits.js';
 import { foldConstants } from './fold-constants.js';
-import type { Spanned } from './tree.js';
-import { parentsOf } from './tree.js';
+import { parentsOf, type Spanned } from './tree.js';
 
 export interface AnalysisInput {
   text: string;

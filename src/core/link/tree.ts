@@ -1,5 +1,6 @@
 import type { Node, Program } from 'estree';
 import { walk } from 'estree-walker';
+
 /** A node with its offsets, as the parser gives them. */
 export type Spanned<T extends Node = Node> = T & { start: number; end: number };
 

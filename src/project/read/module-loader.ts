@@ -24,8 +24,7 @@ import { loadStyle } from '../styles/load-style.js';
 import type { StyleCompiler } from '../styles/style-compiler.js';
 import { type CompiledScript, isInPackage, type NotCompiled, placeIn } from './compile-script.js';
 import { preactRefresh, type RequestTargets } from './request-targets.js';
-import type { KeptTexts } from './script-compiler.js';
-import { ScriptCompiler, type SourceVersion } from './script-compiler.js';
+import { type KeptTexts, ScriptCompiler, type SourceVersion } from './script-compiler.js';
 import type { TsSettings } from './ts-settings.js';
 
 export interface LoaderOptions {

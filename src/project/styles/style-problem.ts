@@ -1,7 +1,7 @@
 import { readFileSync } from 'node:fs';
 import { fileURLToPath } from 'node:url';
-import type { Problem } from '../../core/problem/problem.js';
-import { problemAt } from '../../core/problem/problem.js';
+import { type Problem, problemAt } from '../../core/problem/problem.js';
+
 export interface SassFailure {
   sassMessage?: string;
   span?: { url?: URL; start: { offset: number }; end: { offset: number } };

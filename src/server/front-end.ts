@@ -1,0 +1,98 @@
+import type { IncomingMessage, ServerResponse } from 'node:http';
+import { decoded, type PagePart, pieceName } from '../core/urls.js';
+import type { Page } from '../project/pages/page.js';
+import type { Project } from '../project/project.js';
+import { sendText } from './http/respond.js';
+import { findServedFile } from './http/served-files.js';
+import { sendStatic } from './http/static-file.js';
+import { protect, type Trust } from './http/trust.js';
+import type { LiveChannel } from './live/live-channel.js';
+import { looksLikeFile, type PageRoute, PageRoutes } from './pages/page-routes.js';
+import { sheetsOf } from './pages/page-sheets.js';
+import { type RenderInput, renderPage, renderStart } from './pages/render-page.js';
+import type { KeptAnswers } from './pieces/kept-answers.js';
+import type { PieceStore } from './pieces/piece-store.js';
+
+/** What the front end consists of, and what is needed to send it. */
+export interface FrontEndOptions {
+  project: Project;
+  routes: readonly PageRoute[];
+  trust: Trust;
+  /** Updates are applied in place. */
+  hot: boolean;
+  pieces: PieceStore;
+  answers: KeptAnswers;
+  live: LiveChannel;
+}
+
+/** The pages and files of the front end. */
+export class FrontEnd {
+  readonly #options: FrontEndOptions;
+  readonly #routes: PageRoutes;
+
+  constructor(options: FrontEndOptions) {
+    this.#options = options;
+    this.#routes = new PageRoutes(options.routes);
+  }
+
+  /** Answers a path under the base with a page or a file. Returns whether there was one. */
+  async answer(path: string, request: IncomingMessage, response: ServerResponse): Promise<boolean> {
+    const { project, trust } = this.#options;
+    const exact = this.#routes.at(path);
+    if (exact !== undefined) {
+      protect(request, response, trust);
+      await this.#sendPage(exact, request, response);
+      return true;
+    }
+    // Which files of packages are used shows when modules were read.
+    if (project.isOpening && path.includes('/node_modules/')) await project.opened();
+    const file = findServedFile(project, path);
+    if (file) {
+      protect(request, response, trust);
+      project.noteServed(file.real, project.options.base + decoded(path)!.slice(1));
+      sendStatic(request, response, file.real);
+      return true;
+    }
+    const covering = this.#routes.covering(path);
+    if (covering === undefined || looksLikeFile(path) || !(request.headers.accept ?? '*/*').match(/text\/html|\*\/\*/))
+      return false;
+    protect(request, response, trust);
+    await this.#sendPage(covering, request, response);
+    return true;
+  }
+
+  async #sendPage(id: string, request: IncomingMessage, response: ServerResponse): Promise<void> {
+    const { project, pieces } = this.#options;
+    response.setHeader('cache-control', 'no-store');
+    if (project.isOpening && request.method === 'GET') return this.#sendEarlyPage(id, response);
+    await project.settled();
+    const page = project.pages.get(id)!;
+    const tagOf = (part: PagePart) => pieces.ofPage(page, part).tag;
+    const input = { ...this.#renderInput(page), tagOf, sheets: sheetsOf(project, page) };
+    sendText(response, 200, htmlType, request.method === 'HEAD' ? '' : renderPage(input));
+  }
+
+  /** The page while its modules are still being read for the first time: what doesn't depend on them comes at once. */
+  async #sendEarlyPage(id: string, response: ServerResponse): Promise<void> {
+    const { project, pieces, answers } = this.#options;
+    const page = project.pages.get(id)!;
+    const input = this.#renderInput(page);
+    const start = renderStart(input);
+    response.writeHead(200, { 'content-type': htmlType });
+    response.write(start);
+    const kept = await answers.sheetsFor(id);
+    if (!kept) await project.opened();
+    const sheets = kept ?? sheetsOf(project, page);
+    const last = kept && (await answers.last());
+    const tagOf = (part: PagePart) => (last ? last.tagOf(pieceName.ofPage(id, part)) : pieces.ofPage(page, part).tag);
+    response.end(renderPage({ ...input, tagOf, sheets }).slice(start.length));
+  }
+
+  #renderInput(page: Page): RenderInput {
+    const { project, live, hot } = this.#options;
+    const { session, hookKey } = live;
+    return { project, page, session, hookKey, hot, revision: project.revision, tagOf: () => undefined };
+  }
+}
+
+const htmlType = 'text/html; charset=utf-8';
