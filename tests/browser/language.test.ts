@@ -9,7 +9,7 @@ import { restyle, styles } from '../support/restyle.js';
 import { full } from '../support/sizes.js';
 import { Workspace } from '../support/workspace.js';
 
-const seeds = Array.from({ length: Number(process.env.PROGRAMS ?? full(105, 500)) }, (_, index) => index + 1);
+const seeds = Array.from({ length: Number(process.env.PROGRAMS ?? full(42, 500)) }, (_, index) => index + 1);
 
 let browser: Browser;
 beforeAll(async () => {

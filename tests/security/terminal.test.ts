@@ -139,8 +139,8 @@ test('whatever tells of errors by an event has a listener', () => {
       'server/server.ts',
       'forward/exchange.ts',
       'forward/backend-link.ts',
-      'project/watcher.ts',
-      'project/trial.ts',
+      'project/live/watcher.ts',
+      'project/read/trial.ts',
     ]),
   );
 });
