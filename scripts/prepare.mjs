@@ -47,7 +47,7 @@ unlessSame(
   packageFiles,
   () => existsSync(join(root, 'node_modules/typescript')),
   () => {
-    run('npm', ['install', '--no-save', '--no-audit', '--no-fund', '--loglevel=error']);
+    run('npm', ['ci', '--no-audit', '--no-fund', '--loglevel=error']);
   },
 );
 

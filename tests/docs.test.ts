@@ -1,3 +1,4 @@
+import { spawnSync } from 'node:child_process';
 import { readFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { expect, test } from '@jest/globals';
@@ -26,4 +27,9 @@ test('docs/settings.md lists the settings of the schema and the options of serve
     .map((match) => match[1]!)
     .filter((option) => option !== '--help');
   expect(rows.filter((row) => row.startsWith('--'))).toEqual(options);
+});
+
+test('the lock file lists the native packages of every system', () => {
+  const { status, stderr } = spawnSync(process.execPath, [join(repository, 'scripts/lock.mjs'), '--check'], { encoding: 'utf8' });
+  expect([status, stderr]).toEqual([0, '']);
 });
