@@ -18,7 +18,13 @@ beforeAll(() => init());
 async function checkFile(file: string): Promise<MapCheck | undefined> {
   const source = readFileSync(file, 'utf8');
   const id = relative(repository, file);
-  const translated = await translateScript(source, { id, inPackage: true, refresh: true, options: defaultScriptOptions });
+  const translated = await translateScript(source, {
+    id,
+    inPackage: true,
+    mode: 'development' as const,
+    refresh: true,
+    options: defaultScriptOptions,
+  });
   if ('code' in translated) return undefined;
   const text = translated.text.replace(/^\uFEFF/, ' ').replace(/^( ?)#!/, '$1//');
   const input = { text, handle: translated.handle, constants: { 'process.env.NODE_ENV': '"development"' } };

@@ -88,7 +88,7 @@ function shown([imports, exports]: LexerRecords, text: string): unknown {
           record.type !== 'dynamic' && record.type !== 'import-meta'
             ? text.slice(record.importStart, record.importEnd).length
             : 0,
-        attributes: record.attributes ?? null,
+        attributes: 'attributes' in record ? (record.attributes ?? null) : null,
       })),
     exports: exports.map((record) => {
       const { type, name, localName, importName, importIndex, exportStart } = record as unknown as Record<string, unknown>;

@@ -1,11 +1,12 @@
 import { spawn, spawnSync } from 'node:child_process';
 import { once } from 'node:events';
 import { readFileSync, writeFileSync } from 'node:fs';
-import { createServer, request as httpRequest, type Server } from 'node:http';
+import { createServer, request as httpRequest, type RequestListener, type Server } from 'node:http';
 import { createServer as createSecureServer } from 'node:https';
 import { type AddressInfo, connect } from 'node:net';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
+// @ts-expect-error: it has no types of its own
 import express from 'express';
 import { WebSocket, WebSocketServer } from 'ws';
 import { Program } from '../support/program.js';
@@ -22,7 +23,8 @@ const close: (() => void)[] = [];
 
 /** Says what it was asked, and by whom. */
 const echo =
-  (name: string) => (request: { method?: string; url?: string; headers: object }, response: { end(text: string): void }) =>
+  (name: string): RequestListener =>
+  (request, response) =>
     response.end(JSON.stringify({ name, method: request.method, url: request.url, headers: request.headers }));
 
 async function listen(server: Server, where: { port: number; host: string } | { path: string }): Promise<number> {
@@ -82,10 +84,10 @@ beforeAll(async () => {
   );
   const app = express();
   app.use(express.json());
-  app.post('/express/departures', (request, response) => {
+  app.post('/express/departures', (request: any, response: any) => {
     response.status(201).json({ got: request.body, ip: request.get('x-forwarded-host') });
   });
-  app.get('/express/file', (_, response) => response.sendFile(join(workspace.root, 'index.html')));
+  app.get('/express/file', (_: unknown, response: any) => response.sendFile(join(workspace.root, 'index.html')));
   const expressPort = await listen(createServer(app), local);
   const python = spawn('python3', ['-u', '-m', 'http.server', '0', '--bind', '127.0.0.1'], { cwd: workspace.root });
   close.push(() => python.kill());

@@ -34,7 +34,7 @@ export function checkMap({
   const known = new Set(source.match(/[\p{ID_Start}$_][\p{ID_Continue}$]*/gu));
   const starts = lineStarts(source);
   const offsetOf = (segment: SourceMapSegment | undefined) =>
-    segment && segment.length > 1 ? starts[segment[2]]! + segment[3]! : undefined;
+    segment && segment.length > 1 ? starts[segment[2]!]! + segment[3]! : undefined;
   const result: MapCheck = { exact: 0, replaced: [], missing: [] };
   for (const token of wordsOf(generated)) {
     const line = token.loc!.start.line - 1 - bodyLine;

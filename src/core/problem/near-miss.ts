@@ -1,3 +1,5 @@
+import { distance as editDistance } from 'fastest-levenshtein';
+
 /** The candidate closest to `word` when it is close enough to have been meant, for "did you mean". */
 export function nearMiss(word: string, candidates: Iterable<string>): string | undefined {
   let best: string | undefined;
@@ -8,18 +10,4 @@ export function nearMiss(word: string, candidates: Iterable<string>): string | u
     if (distance < bestDistance) [best, bestDistance] = [candidate, distance];
   }
   return best;
-}
-
-/** Levenshtein distance, one row at a time. */
-function editDistance(a: string, b: string): number {
-  let row = Array.from({ length: b.length + 1 }, (_, index) => index);
-  for (let i = 1; i <= a.length; i++) {
-    const next = [i];
-    for (let j = 1; j <= b.length; j++) {
-      const substituted = row[j - 1]! + (a[i - 1] === b[j - 1] ? 0 : 1);
-      next.push(Math.min(row[j]! + 1, next[j - 1]! + 1, substituted));
-    }
-    row = next;
-  }
-  return row[b.length]!;
 }

@@ -1,6 +1,7 @@
 import type { IncomingMessage, ServerResponse } from 'node:http';
 import { type Duplex, pipeline, Readable } from 'node:stream';
 import { pipeline as finished } from 'node:stream/promises';
+import fresh from 'fresh';
 import type { Piece } from '../../core/pieces/piece.js';
 import { batches, type TextParts } from '../../core/text/batches.js';
 import { escapeHtml, toolPage } from '../../core/tool-page.js';
@@ -46,7 +47,7 @@ export function sendTagged(
 function isKnown(request: IncomingMessage, response: ServerResponse, tag: string): boolean {
   const etag = `"${tag}"`;
   response.setHeader('etag', etag);
-  const isKnown = (request.headers['if-none-match'] ?? '').split(/\s*,\s*/).includes(etag);
+  const isKnown = request.headers['if-none-match'] !== undefined && fresh(request.headers, { etag });
   if (isKnown) response.writeHead(304).end();
   return isKnown;
 }

@@ -1,5 +1,6 @@
 import { dirname, join } from 'node:path/posix';
 import MagicString from 'magic-string';
+import { parseSrcset, stringifySrcset } from 'srcset';
 import type { ClientSettings } from '../../core/live/messages.js';
 import { escapeHtml } from '../../core/tool-page.js';
 import { encodedPath, ownUrl, type PagePart, pieceName } from '../../core/urls.js';
@@ -62,10 +63,8 @@ export function renderPage(input: RenderInput): string {
   for (const { attribute, name, specifier } of page.parts.files)
     html.update(attribute.start, attribute.end, `${name}="${escapeHtml(fileUrl(specifier, page, base))}"`);
   for (const { attribute, name, value } of page.parts.sets) {
-    const set = value
-      .split(/,\s+/)
-      .map((candidate) => candidate.trim().replace(/^\S+/, (specifier) => fileUrl(specifier, page, base)));
-    html.update(attribute.start, attribute.end, `${name}="${escapeHtml(set.join(', '))}"`);
+    const set = parseSrcset(value).map((candidate) => ({ ...candidate, url: fileUrl(candidate.url, page, base) }));
+    html.update(attribute.start, attribute.end, `${name}="${escapeHtml(stringifySrcset(set))}"`);
   }
   for (const { start, end } of page.parts.dropped) html.update(start, end, '<!-- -->');
   page.runs.forEach(({ element }, index) => {
