@@ -47,7 +47,8 @@ export function sendTagged(
 function isKnown(request: IncomingMessage, response: ServerResponse, tag: string): boolean {
   const etag = `"${tag}"`;
   response.setHeader('etag', etag);
-  const isKnown = request.headers['if-none-match'] !== undefined && fresh(request.headers, { etag });
+  // What else a client asks for (`no-cache`) is about caches on the way: here the answer is always the newest.
+  const isKnown = fresh({ 'if-none-match': request.headers['if-none-match'] }, { etag });
   if (isKnown) response.writeHead(304).end();
   return isKnown;
 }
