@@ -6,13 +6,13 @@ import type { Paths } from '../core/paths.js';
 import type { Problem } from '../core/problem/problem.js';
 import { lanes } from '../core/trace.js';
 import { TypedEvents } from '../core/typed-events.js';
-import { ownIdPrefix } from '../core/urls.js';
+import { ownIdPrefix, ownUrl, pieceName } from '../core/urls.js';
 import type { FileGate } from './files/file-gate.js';
 import type { LastStart, StartAnswers } from './kept/last-start.js';
 import { StartKeeper } from './kept/start-keeper.js';
 import { ChangeReader } from './live/invalidate.js';
 import { MapCompleter } from './live/map-completer.js';
-import { PieceModules } from './live/piece-modules.js';
+import { PieceModules } from './pages/piece-modules.js';
 import { ProjectWatch } from './live/project-watch.js';
 import { Turns } from './live/turns.js';
 import { Unsent } from './live/unsent.js';
@@ -22,7 +22,7 @@ import type { ProjectOptions } from './options.js';
 import type { Page } from './pages/page.js';
 import { ProjectGraph } from './project-graph.js';
 import { atMost, LoadingTurns } from './read/loading-turns.js';
-import { StyleSheets } from './styles/style-sheets.js';
+import { StyleSheets, servedUrls } from './styles/style-sheets.js';
 
 /** A running project: pages and modules in memory, kept equal to the files, with an event for each change. */
 export class Project extends TypedEvents<ProjectEvents> {
@@ -95,8 +95,11 @@ export class Project extends TypedEvents<ProjectEvents> {
     this.graph = graph;
     this.gate = gate;
     this.#maps = new MapCompleter(graph);
-    this.sheets = new StyleSheets(graph, base, paths);
-    this.pieces = new PieceModules(graph, this.sheets, base);
+    this.sheets = new StyleSheets(graph, servedUrls(base), paths);
+    this.pieces = new PieceModules(graph, this.sheets, {
+      source: (id) => `${base}${id}`,
+      worker: (id, version) => `${ownUrl.piece(base, pieceName.worker(id))}?v=${version}`,
+    });
     this.#updates = new UpdateMaker({
       graph,
       sheets: this.sheets,

@@ -14,21 +14,41 @@ export interface RenderedSheet {
   map(): Promise<string>;
 }
 
+/** Where sheets, files and sources are found, by ids and versions of their content. */
+export interface SheetUrls {
+  style(id: string, version: string): string;
+  file(id: string, version: string): string;
+  /** Under which a debugger shows a source. */
+  source(id: string): string;
+  /** The map of a sheet; `undefined` where it has none. */
+  map(id: string, version: string): string | undefined;
+}
+
+/** The URLs of a front end that is being served under `base`. */
+export function servedUrls(base: string): SheetUrls {
+  return {
+    style: (id, version) => ownUrl.style(base, id, version),
+    file: (id, version) => (id.startsWith('../') ? ownUrl.file(base, id, version) : `${base}${encodedPath(id)}?v=${version}`),
+    source: (id) => `${base}${id}`,
+    map: (id, version) => ownUrl.map(base, `style/${id}`, encodeURIComponent(version)),
+  };
+}
+
 const keptSheets = 2000;
 
 /** Style sheets as they are sent: references point at URLs with the version of what they name. */
 export class StyleSheets {
   readonly #graph: ModuleGraph<ModuleContent>;
-  readonly #base: string;
+  readonly #urls: SheetUrls;
   readonly #paths: Paths;
   readonly #versions = new Map<string, string>();
   /** Texts by id and version, newest last. */
   readonly #rendered = new Map<string, RenderedSheet>();
 
-  constructor(graph: ModuleGraph<ModuleContent>, base: string, paths: Paths) {
+  constructor(graph: ModuleGraph<ModuleContent>, urls: SheetUrls, paths: Paths) {
     this.#paths = paths;
     this.#graph = graph;
-    this.#base = base;
+    this.#urls = urls;
   }
 
   /** Forgets the versions of a changed file and of all sheets that use it. Returns the sheets that a page or a script uses itself. */
@@ -52,9 +72,8 @@ export class StyleSheets {
   /** The URL of a sheet or a file, which changes with its content and with that of everything it refers to. */
   urlOf(id: string): string {
     const version = this.versionOf(id);
-    if (this.#graph.content(id)?.kind === 'style') return ownUrl.style(this.#base, id, version);
-    const file = fileOfId(id);
-    return file.startsWith('../') ? ownUrl.file(this.#base, file, version) : `${this.#base}${encodedPath(file)}?v=${version}`;
+    if (this.#graph.content(id)?.kind === 'style') return this.#urls.style(id, version);
+    return this.#urls.file(fileOfId(id), version);
   }
 
   versionOf(id: string, above: ReadonlySet<string> = new Set()): string {
@@ -109,12 +128,13 @@ export class StyleSheets {
 
   /** The end of a sheet, which says where its map is. */
   mapComment(id: string, version: string): string {
-    return `\n/*# sourceMappingURL=${ownUrl.map(this.#base, `style/${id}`, encodeURIComponent(version))} */\n`;
+    const url = this.#urls.map(id, version);
+    return url === undefined ? '\n' : `\n/*# sourceMappingURL=${url} */\n`;
   }
 
   /** The map of a sheet as it is sent, through whatever made its CSS, with sources at their project paths. */
   async #map(id: string, { source, map }: StyleContent, text: MagicString): Promise<string> {
-    const own = text.generateMap({ source: `${this.#base}${id}`, includeContent: true, hires: 'boundary' });
+    const own = text.generateMap({ source: this.#urls.source(id), includeContent: true, hires: 'boundary' });
     if (!map) return own.toString();
     const { chainMaps } = await import('../../core/maps/chain-maps.js');
     const chained = chainMaps(own as unknown as RawMap, map);
@@ -123,8 +143,8 @@ export class StyleSheets {
   }
 
   #sourceUrl(name: string, id: string, isOwn: boolean): string {
-    if (isOwn || !name.startsWith('file:')) return `${this.#base}${isOwn ? id : name.split('/').at(-1)}`;
-    return `${this.#base}${this.#paths.idOf(fileURLToPath(name))}`;
+    if (isOwn || !name.startsWith('file:')) return this.#urls.source(isOwn ? id : name.split('/').at(-1)!);
+    return this.#urls.source(this.#paths.idOf(fileURLToPath(name)));
   }
 }
 

@@ -1,11 +1,10 @@
 import { dirname, join } from 'node:path/posix';
-import MagicString from 'magic-string';
-import { parseSrcset, stringifySrcset } from 'srcset';
 import type { ClientSettings } from '../../core/live/messages.js';
 import { escapeHtml } from '../../core/tool-page.js';
 import { encodedPath, ownUrl, type PagePart, pieceName } from '../../core/urls.js';
 import type { PageSheets } from '../../project/kept/last-start.js';
 import type { Page } from '../../project/pages/page.js';
+import { rewritePage } from '../../project/pages/rewrite-page.js';
 import type { Project } from '../../project/project.js';
 import { linkedSheets } from './page-sheets.js';
 
@@ -53,29 +52,13 @@ export function renderPage(input: RenderInput): string {
   const { project, page, sheets } = input;
   const { base } = project.options;
   const urls = sheets?.urls ?? linkedSheets(project, page);
-  const html = new MagicString(page.text);
-  html.appendLeft(page.parts.headStart, clientScript(input));
-  page.parts.styles.forEach(({ attribute }, index) => {
-    const id = page.styles[index];
-    const url = id && urls[id];
-    if (url) html.update(attribute.start, attribute.end, `href="${url}" data-spark-style="${escapeHtml(id)}" data-spark-fixed`);
+  return rewritePage(page, {
+    headStart: clientScript(input),
+    headEnd: sheets?.imported ?? '',
+    fileUrl: (specifier) => fileUrl(specifier, page, base),
+    sheet: (id) => urls[id] && `href="${urls[id]}" data-spark-style="${escapeHtml(id)}" data-spark-fixed`,
+    script: (index) => (sheets ? pieceScripts(input, index) : '<!-- -->'),
   });
-  for (const { attribute, name, specifier } of page.parts.files)
-    html.update(attribute.start, attribute.end, `${name}="${escapeHtml(fileUrl(specifier, page, base))}"`);
-  for (const { attribute, name, value } of page.parts.sets) {
-    const set = parseSrcset(value).map((candidate) => ({ ...candidate, url: fileUrl(candidate.url, page, base) }));
-    html.update(attribute.start, attribute.end, `${name}="${escapeHtml(stringifySrcset(set))}"`);
-  }
-  for (const { start, end } of page.parts.dropped) html.update(start, end, '<!-- -->');
-  page.runs.forEach(({ element }, index) => {
-    html.update(element.start, element.end, sheets ? pieceScripts(input, index) : '<!-- -->');
-  });
-  page.parts.classic.forEach(({ attribute, specifier, element }) => {
-    const isRun = page.runs.some((run) => run.element === element);
-    if (!isRun) html.update(attribute.start, attribute.end, `src="${escapeHtml(fileUrl(specifier, page, base))}"`);
-  });
-  if (sheets) html.appendLeft(page.parts.headEnd, sheets.imported);
-  return html.toString();
 }
 
 /** The URL of a file that the page names; other origins stay as they are. With `<base>`, the browser does it. */

@@ -4,20 +4,27 @@ import { digestVersions } from '../../core/live/messages.js';
 import type { PieceModule } from '../../core/pieces/piece.js';
 import type { RuntimeEdges } from '../../core/pieces/runtime-edges.js';
 import { contentHash } from '../../core/text/content-hash.js';
-import { ownUrl, pieceName } from '../../core/urls.js';
 import type { StyleSheets } from '../styles/style-sheets.js';
+
+/** Where sources and workers are found. */
+export interface PieceUrls {
+  /** Under which a debugger shows a source. */
+  source(id: string): string;
+  /** The script of a worker; `version` changes with everything that runs in it. */
+  worker(id: string, version: string): string;
+}
 
 /** Modules as they go into pieces: linked code, with edges that hold the current URLs of what they use. */
 export class PieceModules {
   readonly #graph: ModuleGraph<ModuleContent>;
   readonly #sheets: StyleSheets;
-  readonly #base: string;
+  readonly #urls: PieceUrls;
   readonly #known = new WeakMap<ScriptContent, PieceModule>();
 
-  constructor(graph: ModuleGraph<ModuleContent>, sheets: StyleSheets, base: string) {
+  constructor(graph: ModuleGraph<ModuleContent>, sheets: StyleSheets, urls: PieceUrls) {
     this.#graph = graph;
     this.#sheets = sheets;
-    this.#base = base;
+    this.#urls = urls;
   }
 
   /** One module; `undefined` for what the graph doesn't hold. */
@@ -42,7 +49,7 @@ export class PieceModules {
     if (known && content.urls.length === 0) return known;
     const { source, map, linked, inPackage } = content;
     const { shifts, code } = linked;
-    const input = { source, sourceUrl: `${this.#base}${id}`, shifts, code, ignored: inPackage, ...(map ? { map } : {}) };
+    const input = { source, sourceUrl: this.#urls.source(id), shifts, code, ignored: inPackage, ...(map ? { map } : {}) };
     const module = { id, linked, edges: this.#scriptEdges(content), map: known?.map ?? input };
     this.#known.set(content, module);
     return module;
@@ -70,6 +77,6 @@ export class PieceModules {
   /** The URL of a worker's script. It changes with everything that runs in the worker, so that a new one replaces it. */
   #workerUrl(id: string): string {
     const digest = this.digest(this.#graph.reachable([id]));
-    return `${ownUrl.piece(this.#base, pieceName.worker(id))}?v=${digest.toString(16)}`;
+    return this.#urls.worker(id, digest.toString(16));
   }
 }

@@ -1,0 +1,45 @@
+import MagicString from 'magic-string';
+import { parseSrcset, stringifySrcset } from 'srcset';
+import { escapeHtml } from '../../core/tool-page.js';
+import type { Page } from './page.js';
+
+/** What stands in a page in the place of what its author wrote. */
+export interface PageChanges {
+  /** Elements for the start and for the end of the head. */
+  headStart: string;
+  headEnd: string;
+  /** The URL of a file that the page names. */
+  fileUrl(specifier: string): string;
+  /** The attributes of a link to a style sheet of the project, its `href` among them; `undefined` where it stays. */
+  sheet(id: string): string | undefined;
+  /** The elements that run the module script number `index`. */
+  script(index: number): string;
+}
+
+/** A page with other URLs and scripts in their places; everything else stays to the letter. */
+export function rewritePage(page: Page, { headStart, headEnd, fileUrl, sheet, script }: PageChanges): string {
+  const { parts, runs, styles, text } = page;
+  const html = new MagicString(text);
+  html.appendLeft(parts.headStart, headStart);
+  parts.styles.forEach(({ attribute }, index) => {
+    const id = styles[index];
+    const attributes = id && sheet(id);
+    if (attributes) html.update(attribute.start, attribute.end, attributes);
+  });
+  for (const { attribute, name, specifier } of parts.files)
+    html.update(attribute.start, attribute.end, `${name}="${escapeHtml(fileUrl(specifier))}"`);
+  for (const { attribute, name, value } of parts.sets) {
+    const set = parseSrcset(value).map((candidate) => ({ ...candidate, url: fileUrl(candidate.url) }));
+    html.update(attribute.start, attribute.end, `${name}="${escapeHtml(stringifySrcset(set))}"`);
+  }
+  for (const { start, end } of parts.dropped) html.update(start, end, '<!-- -->');
+  runs.forEach(({ element }, index) => {
+    html.update(element.start, element.end, script(index));
+  });
+  parts.classic.forEach(({ attribute, specifier, element }) => {
+    const isRun = runs.some((run) => run.element === element);
+    if (!isRun) html.update(attribute.start, attribute.end, `src="${escapeHtml(fileUrl(specifier))}"`);
+  });
+  html.appendLeft(parts.headEnd, headEnd);
+  return html.toString();
+}
