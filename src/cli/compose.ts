@@ -1,6 +1,7 @@
 import { existsSync } from 'node:fs';
 import { dirname, join } from 'node:path';
 import type { Trace } from '../core/trace.js';
+import type { ProjectOptions } from '../project/options.js';
 import { Project } from '../project/project.js';
 import type { Served } from '../server/server.js';
 import type { EffectiveSettings } from '../settings/effective.js';
@@ -14,31 +15,24 @@ export function cacheFolderOf(root: string): string | undefined {
   }
 }
 
-/** The project that settings describe. */
+/** How the project that settings describe is to be read. */
+export function projectOptions(
+  settings: EffectiveSettings,
+  { cacheFolder, trace }: { cacheFolder: string | undefined; trace: Trace },
+): ProjectOptions {
+  const { root, mode, base, alias, roots, conditions, constants, adapters, verbatim, sources } = settings;
+  const pages = [...new Set(settings.routes.map(({ page }) => page))];
+  const kept = cacheFolder === undefined ? {} : { cacheFolder };
+  const read = { root, pages, mode, base, alias, roots, conditions, constants, adapters, verbatim };
+  return { ...read, ignored: [], poll: false, settingsFiles: sources, revision: 0, trace, ...kept };
+}
+
+/** The project that settings describe, kept alive. */
 export function projectOf(
   settings: EffectiveSettings,
   { poll, revision, cacheFolder, trace }: { poll: boolean; revision: number; cacheFolder: string | undefined; trace: Trace },
 ): Project {
-  const { root, mode, base, alias, roots, conditions, constants, adapters, verbatim, sources } = settings;
-  const pages = [...new Set(settings.routes.map(({ page }) => page))];
-  return new Project({
-    root,
-    pages,
-    mode,
-    base,
-    alias,
-    roots,
-    conditions,
-    constants,
-    adapters,
-    verbatim,
-    ignored: [],
-    poll,
-    settingsFiles: sources,
-    revision,
-    trace,
-    ...(cacheFolder === undefined ? {} : { cacheFolder }),
-  });
+  return new Project({ ...projectOptions(settings, { cacheFolder, trace }), poll, revision });
 }
 
 /** What the server serves of a project under settings. */

@@ -2,6 +2,7 @@
 import { existsSync, readFileSync } from 'node:fs';
 import { Command, CommanderError } from 'commander';
 import { VineError } from '../core/problem/problem.js';
+import { buildCommand } from './commands/build.js';
 import { checkCommand } from './commands/check.js';
 import { demoCommand } from './commands/demo.js';
 import { serveCommand } from './commands/serve.js';
@@ -24,13 +25,14 @@ async function main(): Promise<void> {
   const { version } = JSON.parse(readFileSync(new URL('../../package.json', import.meta.url), 'utf8')) as { version: string };
   const program = new Command('vine-spark')
     .description(
-      'A dev server for front-end applications: bundles in memory, updates in place, forwards API paths to your backend.',
+      'For front-end applications: bundles in memory, updates in place, forwards API paths to your backend, and builds the same for production.',
     )
     .version(version, '--version', 'print the version')
     .helpOption('-h, --help', 'print this help')
     .helpCommand(false)
     .showSuggestionAfterError(true);
   program.addCommand(serveCommand(version));
+  program.addCommand(buildCommand());
   program.addCommand(demoCommand(version));
   program.addCommand(checkCommand(parseForward));
   for (const command of [program, ...program.commands])

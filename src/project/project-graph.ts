@@ -19,6 +19,7 @@ import { fromImportMaps, PageSet } from './pages/page-set.js';
 import { type Changes, GraphBuilder } from './read/graph-builder.js';
 import { ModuleLoader } from './read/module-loader.js';
 import { RequestTargets } from './read/request-targets.js';
+import type { KeptTexts } from './read/script-compiler.js';
 import { TsSettings } from './read/ts-settings.js';
 import { resolveReference } from './styles/load-style.js';
 import { StyleCompiler } from './styles/style-compiler.js';
@@ -121,6 +122,16 @@ export class ProjectGraph {
       turn: () => listener.turn(),
     });
     this.#pageModules = new PageModules(this.modules, this.builder);
+  }
+
+  /** Texts of earlier runs; `undefined` where nothing is kept. */
+  get kept(): KeptTexts | undefined {
+    return this.#cache;
+  }
+
+  /** Changes with whatever may make something else of the same. */
+  get fingerprint(): string {
+    return ownFingerprint();
   }
 
   /** Reads the pages, so that it's known which modules they need. */

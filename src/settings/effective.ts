@@ -21,6 +21,9 @@ export interface CommandLineSettings {
   base?: string;
   forward?: { path: string; to: string }[];
   settings?: string;
+  /** Where a build is written to. */
+  out?: string;
+  sourceMaps?: 'on' | 'hidden' | 'off';
 }
 
 /** Settings with every value filled in and checked. Deeper code neither defaults nor validates again. */
@@ -40,6 +43,8 @@ export interface EffectiveSettings {
   listen: { host: string; port: number; exact: boolean; names: readonly string[] };
   forward: readonly ForwardRule[];
   embedFrom: readonly string[];
+  /** What a build writes; `folder` is an absolute path. */
+  output: { folder: string; sourceMaps: 'on' | 'hidden' | 'off' };
   alias: Readonly<Record<string, string>>;
   roots: readonly string[];
   conditions: readonly string[];
@@ -83,6 +88,10 @@ export async function effectiveSettings(
     forward: (settings.forward ?? []).map(forwardRule),
     pageErrors: settings.pageErrors ?? true,
     embedFrom: settings.embed?.from ?? [],
+    output: {
+      folder: line.out === undefined ? resolve(root, settings.output?.folder ?? 'dist') : resolve(folder, line.out),
+      sourceMaps: line.sourceMaps ?? settings.output?.sourceMaps ?? 'on',
+    },
     alias: settings.alias ?? {},
     roots: settings.roots ?? [],
     conditions: settings.conditions ?? [],

@@ -94,6 +94,9 @@ export const settingsSchema = z.strictObject({
     .optional(),
   forward: z.array(forwardRule).optional(),
   embed: z.strictObject({ from: z.array(origin) }).optional(),
+  output: z
+    .strictObject({ folder: z.string().min(1).optional(), sourceMaps: z.enum(['on', 'hidden', 'off']).optional() })
+    .optional(),
   alias: z.record(z.string(), z.string()).optional(),
   roots: z.array(z.string()).optional(),
   conditions: z.array(z.string()).optional(),

@@ -5,7 +5,7 @@ import { hookKey } from './hook.js';
 import { pushExports } from './link.js';
 import { liveOf } from './live-api.js';
 import { completeBelow, loadPiece } from './load-piece.js';
-import { type Instance, registry } from './records.js';
+import { type Instance, registry, surface } from './records.js';
 import { registerComponent, signatureFunction } from './refresh.js';
 import { readTarget, resolveImport } from './resolve-export.js';
 import { importModule } from './run-modules.js';
@@ -108,7 +108,7 @@ export class Handle {
     this.#meta ??= Object.assign(Object.create(null) as object, {
       url: sourceUrl(this.#instance),
       resolve: (specifier: string) => resolveUrl(specifier, sourceUrl(this.#instance)),
-      live: liveOf(this.#instance),
+      ...(surface.isLive ? { live: liveOf(this.#instance) } : {}),
     });
     return this.#meta;
   }

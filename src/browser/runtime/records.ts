@@ -100,7 +100,9 @@ export const surface: {
   handleOf(instance: Instance): object;
   /** What a CommonJS module gets by `require`. */
   requireFrom(importer: Instance, specifier: string): unknown;
-} = { handleOf: notYet, requireFrom: notYet };
+  /** Updates may come; in a build they don't, and `import.meta.live` is undefined. */
+  isLive: boolean;
+} = { handleOf: notYet, requireFrom: notYet, isLive: true };
 
 function notYet(): never {
   throw new Error('The runtime is not put together yet.');

@@ -76,7 +76,7 @@ function withoutTree({ input, edits }: Draft, suspects: ReadonlySet<string>): { 
 }
 
 /** What the linked form has in the place of a piece of syntax: as long as that wherever it fits, and with its line ends. */
-function editOf(place: Syntax, { text, handle }: LinkInput): Edit {
+function editOf(place: Syntax, { text, handle, isBuilt }: LinkInput): Edit {
   const { start, end } = place;
   const room = end - start;
   switch (place.kind) {
@@ -89,8 +89,12 @@ function editOf(place: Syntax, { text, handle }: LinkInput): Edit {
     }
     case 'name':
       return { start, end, text: ` ${handle}_d` };
-    case 'meta':
+    case 'meta': {
+      const live = isBuilt ? /^\s*\.\s*live(?![\w$])/.exec(text.slice(end, end + 100)) : null;
+      if (live && !/[\n\r\u2028\u2029]/.test(live[0]))
+        return { start, end: end + live[0].length, text: 'undefined'.padEnd(room + live[0].length) };
       return { start, end, text: `${handle}.meta`.padEnd(room) };
+    }
     case 'dynamic':
       // `import(` and `my.get(` are equally long, so nothing moves.
       return { start, end, text: `${handle}.get` };

@@ -77,6 +77,8 @@ export interface LinkInput {
    * read of an import asks the runtime first, so that it throws where the standard does.
    */
   checked?: boolean;
+  /** There are no updates: `import.meta.live` is `undefined`, so that a minifier takes away what stands behind it. */
+  isBuilt?: boolean;
   /** What the lexer found in `text`, where it was asked before. */
   records?: LexerRecords;
 }

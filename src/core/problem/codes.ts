@@ -26,6 +26,8 @@ export const problemCodes = {
   'trace-unwritable': 'A trace cannot be written to the file that was named.',
   'recording-unusable': 'A recording of exchanges with backends cannot be read or written.',
   'output-unwritable': 'What is printed cannot be written where it should go.',
+  'output-refused': 'A build would do harm in the folder that it is to be written to.',
+  'output-clash': 'A build and a verbatim folder have a file of the same path.',
   'editor-missing': 'No editor could be found for opening a file from the page.',
   'internal-error': 'Vine Spark itself failed; please report it.',
 } as const;

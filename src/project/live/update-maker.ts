@@ -5,8 +5,8 @@ import { fileOfId } from '../../core/module-id.js';
 import type { PieceModule } from '../../core/pieces/piece.js';
 import { contentHash } from '../../core/text/content-hash.js';
 import { readIfThere } from '../files/module-files.js';
-import type { StyleSheets } from '../styles/style-sheets.js';
 import type { PieceModules } from '../pages/piece-modules.js';
+import type { StyleSheets } from '../styles/style-sheets.js';
 import type { Unsent } from './unsent.js';
 
 /** What a group of saved files came to. */

@@ -75,17 +75,22 @@ export async function compileScript(
 export async function linkScript(
   source: string,
   translated: Translated,
-  settings: Omit<CompileSettings, 'options' | 'refresh' | 'mode'>,
+  settings: Omit<CompileSettings, 'options' | 'refresh'>,
   tools: CompileTools,
 ): Promise<CompiledScript | NotCompiled> {
-  const { id, key, isChecked, constants } = settings;
+  const { id, key, isChecked, constants, mode } = settings;
   await initLexer();
   const from = tools.trace.now();
   const { handle } = translated;
   const map = translated.map && keepMap(translated.map);
   // A byte order mark and a `#!` line may only stand at the start of a file, which the linked form is not.
   const text = translated.text.replace(/^\uFEFF/, ' ').replace(/^( ?)#!/, '$1//');
-  const linked = await linkedForm({ text, handle, constants, checked: isChecked }, settings, tools, map !== undefined);
+  const linked = await linkedForm(
+    { text, handle, constants, checked: isChecked, isBuilt: mode === 'production' },
+    settings,
+    tools,
+    map !== undefined,
+  );
   if ('severity' in linked) return { problems: [linked] };
   tools.trace.span('module', 'link', from, { id });
   const hasDefault = id.endsWith('x') && linked.exports?.includes('default') === true;

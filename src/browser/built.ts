@@ -1,0 +1,36 @@
+import { setFrontEndBase } from './runtime/base-path.js';
+import { setPieceLoader } from './runtime/load-piece.js';
+import { loadScript } from './runtime/load-script.js';
+import { surface } from './runtime/records.js';
+import { vine } from './runtime/runtime.js';
+
+/** What the page, or the worker's own script, says of the build. */
+interface BuiltSettings {
+  base: string;
+  /** Module behind an `import()` -> paths of the files that bring it, below the base. */
+  late: Record<string, string[]>;
+}
+
+/** In a worker: the settings, which stand in front of this script. */
+declare const sparkBuilt: BuiltSettings | undefined;
+
+const settings =
+  typeof document === 'undefined'
+    ? sparkBuilt!
+    : (JSON.parse((document.currentScript as HTMLScriptElement).dataset.sparkBuilt!) as BuiltSettings);
+/** Files that have come or are on their way. One that fails may be asked for again. */
+const files = new Map<string, Promise<void>>();
+
+function load(path: string): Promise<void> {
+  const known = files.get(path);
+  if (known) return known;
+  const promise = loadScript(`${settings.base}${path}`);
+  files.set(path, promise);
+  promise.catch(() => files.delete(path));
+  return promise;
+}
+
+setFrontEndBase(settings.base);
+setPieceLoader(async (id) => void (await Promise.all((settings.late[id] ?? []).map(load))));
+surface.isLive = false;
+Object.defineProperty(globalThis, '~spark', { value: vine, configurable: true });

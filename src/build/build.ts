@@ -1,0 +1,375 @@
+import { readdirSync, readFileSync } from 'node:fs';
+import { basename, dirname, extname, join, relative, sep } from 'node:path';
+import { encodedMap, FlattenMap } from '@jridgewell/trace-mapping';
+import type { StyleContent } from '../core/graph/module-content.js';
+import { indexMap, type MapSection } from '../core/maps/index-map.js';
+import { moduleMapParts } from '../core/maps/module-map.js';
+import { fileOfId } from '../core/module-id.js';
+import { Piece, type PieceModule } from '../core/pieces/piece.js';
+import { type Problem, VineError } from '../core/problem/problem.js';
+import { batches } from '../core/text/batches.js';
+import { contentHash } from '../core/text/content-hash.js';
+import { countLineEnds } from '../core/text/line-index.js';
+import { escapeHtml } from '../core/tool-page.js';
+import type { ProjectOptions } from '../project/options.js';
+import type { Page } from '../project/pages/page.js';
+import { PieceModules } from '../project/pages/piece-modules.js';
+import { rewritePage } from '../project/pages/rewrite-page.js';
+import { ProjectGraph } from '../project/project-graph.js';
+import { StyleSheets } from '../project/styles/style-sheets.js';
+import { type ChunkPlan, type ChunkRoot, planChunks } from './chunks.js';
+import type { Manifest, ManifestPage } from './manifest.js';
+import { type Mapped, smallerScript, smallerSheet } from './minify.js';
+import { checkFolder, manifestName, type OutputFiles, writeOutput } from './output-folder.js';
+
+export interface BuildOptions extends ProjectOptions {
+  /** Absolute path of the folder to write to. */
+  out: string;
+  minify: boolean;
+  /** `hidden`: written, and not named by the files that they belong to. */
+  sourceMaps: 'on' | 'hidden' | 'off';
+  onWarning(warning: Problem): void;
+  onNote(note: string): void;
+}
+
+/** What a build came to. */
+export interface BuildResult {
+  manifest: Manifest;
+  /** Number of modules in the output. */
+  modules: number;
+  /** Files in the folder that are none of ours. */
+  others: string[];
+  /** Scripts and styles by path. */
+  texts: ReadonlyMap<string, string>;
+}
+
+const assetFolder = 'assets';
+const runtime = readFileSync(new URL('../browser/built.js', import.meta.url), 'utf8');
+
+/**
+ * Reads a project for production and writes it out.
+ *
+ * @throws VineError `output-refused`, or `BuildFailed` with the problems that keep a page from being built.
+ */
+export async function build(options: BuildOptions): Promise<BuildResult> {
+  const project = new ProjectGraph(options, {
+    changes: { added() {}, dropped() {} },
+    onLoaded() {},
+    onWarning: options.onWarning,
+    onNote: options.onNote,
+    turn: () => undefined,
+  });
+  project.readPages();
+  try {
+    await project.readModules();
+    await readLate(project);
+    if (project.problems.length > 0) throw new BuildFailed(project.problems);
+    const sources = [...project.modules.ids()].map((id) => project.paths.fileOf(fileOfId(id)));
+    checkFolder(options.out, options.root, sources);
+    const { files, manifest } = await new Writer(project, options).write();
+    const others = writeOutput(options.out, files);
+    await project.writeKept();
+    const texts = new Map(
+      [...files].flatMap(([path, content]) =>
+        /\.(?:js|css)$/.test(path) && typeof content === 'string' && path in manifest.files ? [[path, content] as const] : [],
+      ),
+    );
+    return { manifest, modules: project.modules.size, others, texts };
+  } finally {
+    await project.close();
+  }
+}
+
+/** The project can't be built as it is. */
+export class BuildFailed extends Error {
+  readonly problems: readonly Problem[];
+
+  constructor(problems: readonly Problem[]) {
+    super('The project has problems.');
+    this.problems = problems;
+  }
+}
+
+/** Reads what stands behind every `import()` and in every worker: a build can't wait until somebody asks. */
+async function readLate(project: ProjectGraph): Promise<void> {
+  const asked = new Set<string>();
+  for (;;) {
+    const targets = [...project.modules.ids()].flatMap((id) =>
+      project.modules.edges(id).flatMap(({ kind, target }) => (kind === 'dynamic' || kind === 'worker' ? [target] : [])),
+    );
+    const fresh = targets.filter((id) => !asked.has(id));
+    if (fresh.length === 0) return;
+    for (const id of fresh) asked.add(id);
+    await Promise.all(fresh.map((id) => project.builder.askFor(id)));
+    await project.builder.settle();
+  }
+}
+
+/** Makes the files of a build. */
+class Writer {
+  readonly #project: ProjectGraph;
+  readonly #options: BuildOptions;
+  readonly #files = new Map<string, string | Buffer>();
+  readonly #sheets: StyleSheets;
+  readonly #pieces: PieceModules;
+  readonly #assets: Record<string, string> = {};
+  /** Minified sheets by id. */
+  readonly #styles = new Map<string, Mapped>();
+  /** Workers that are to be written, with the names of their files. */
+  readonly #workers = new Map<string, string>();
+
+  constructor(project: ProjectGraph, options: BuildOptions) {
+    this.#project = project;
+    this.#options = options;
+    const { base } = options;
+    const url = (path: string) => `${base}${path}`;
+    this.#sheets = new StyleSheets(
+      project.modules,
+      {
+        style: (id) => url(this.#sheetFile(id)),
+        file: (id, version) => url(this.#assetFile(id, version)),
+        source: (id) => id,
+        map: () => undefined,
+      },
+      project.paths,
+    );
+    this.#pieces = new PieceModules(project.modules, this.#sheets, {
+      source: (id) => id,
+      worker: (id) => url(this.#workerFile(id)),
+    });
+  }
+
+  async write(): Promise<{ files: OutputFiles; manifest: Manifest }> {
+    const { modules, pages } = this.#project;
+    const late = new Set(
+      [...modules.ids()].flatMap((id) => modules.edges(id).flatMap(({ kind, target }) => (kind === 'dynamic' ? [target] : []))),
+    );
+    const roots: ChunkRoot[] = [
+      ...pages.all().map((page) => ({ id: page.id, isPage: true, modules: this.#project.pageOrder(page) })),
+      ...[...late].sort().map((id) => ({ id, isPage: false, modules: modules.reachable([id]) })),
+    ];
+    const plan = planChunks(modules, roots);
+    const fileOf = new Map<string, string>();
+    for (const chunk of plan.chunks) {
+      const isOfPage = pages.byId.has(chunk.key) || chunk.name === 'shared';
+      fileOf.set(chunk.key, await this.#script(chunk.name, this.#modulesOf(chunk.modules, !isOfPage), { hasSheets: !isOfPage }));
+    }
+    const made: Record<string, ManifestPage> = {};
+    const lateFiles = Object.fromEntries([...late].sort().map((id) => [id, plan.needs.get(id)!.map((key) => fileOf.get(key)!)]));
+    for (const [id, name] of this.#workers) await this.#worker(id, name, lateFiles);
+    for (const page of pages.all()) made[page.id] = await this.#page(page, plan, { fileOf, lateFiles });
+    this.#verbatim();
+    const sizes = [...this.#files]
+      .sort(([a], [b]) => (a < b ? -1 : 1))
+      .map(([path, content]) => [path, { bytes: Buffer.byteLength(content) }]);
+    const manifest: Manifest = {
+      version: 1,
+      pages: made,
+      assets: Object.fromEntries(Object.entries(this.#assets).sort(([a], [b]) => (a < b ? -1 : 1))),
+      files: Object.fromEntries(sizes),
+    };
+    this.#files.set(manifestName, `${JSON.stringify(manifest, null, 2)}\n`);
+    return { files: this.#files, manifest };
+  }
+
+  /** Modules as they go into files: nothing in them depends on when and where they were made. */
+  #modulesOf(ids: readonly string[], hasSheets = false): PieceModule[] {
+    return ids.flatMap((id) => {
+      const content = this.#project.modules.content(id);
+      if (content?.kind === 'style') return [this.#styleModule(id, content, hasSheets)];
+      const module = this.#pieces.get(id);
+      if (!module) return [];
+      const { specifiers: _, anonymousComponent: __, dynamic, ...edges } = module.edges;
+      const late =
+        dynamic && Object.fromEntries(Object.entries(dynamic).map(([name, target]) => [name, { ...target, piece: target.id }]));
+      const map = module.map ? { map: module.map } : {};
+      return [{ id, linked: module.linked, edges: { ...edges, version: '', ...(late ? { dynamic: late } : {}) }, ...map }];
+    });
+  }
+
+  /** A sheet that scripts import. Those of a page come in a file of their own, before anything runs. */
+  #styleModule(id: string, { linked }: StyleContent, hasSheets: boolean): PieceModule {
+    const imports = this.#project.modules.edges(id).flatMap(({ kind, target }) => (kind === 'import' ? [target] : []));
+    const style = hasSheets ? `${this.#options.base}${this.#sheetFile(id)}` : '';
+    return { id, linked, edges: { version: '', imports, style }, css: () => this.#style(id).text };
+  }
+
+  /** Writes a script of modules. Returns its path. */
+  async #script(name: string, modules: PieceModule[], { hasSheets = false, before = '', after = '' } = {}): Promise<string> {
+    const parts = await Promise.all(modules.map((module) => this.#statement(module, hasSheets)));
+    const head = `${before}(vine => { if (!vine) return;\n`;
+    let line = countLineEnds(head);
+    const sections: MapSection[] = [];
+    for (const { text, map } of parts) {
+      if (map !== undefined) sections.push({ line, map: () => [map] });
+      line += countLineEnds(text) + 1;
+    }
+    const text = `${head}${parts.map((part) => `${part.text}\n`).join('')}${after}})(self["~spark"]);\n`;
+    const hasMap = this.#options.sourceMaps !== 'off';
+    const map = hasMap ? { map: flat([...batches(indexMap(`${name}.js`, sections))].join('')) } : {};
+    return this.#put(name, '.js', { text, ...map }, (url) => `//# sourceMappingURL=${url}\n`);
+  }
+
+  /** The statement that registers a module, and the map of that. Made smaller it is kept for the next build. */
+  async #statement(module: PieceModule, hasSheets: boolean): Promise<Mapped> {
+    const piece = new Piece({ modules: [module], hasSheets, mapUrl: '' });
+    const [, ...rest] = [...piece.inner()];
+    const text = rest.flat().join('').trimEnd();
+    const input = this.#options.sourceMaps === 'off' ? undefined : module.map;
+    // The statement's own line stands above the module's.
+    const map = input && flat([...batches(indexMap('', [{ line: 1, map: () => moduleMapParts(input) }]))].join(''));
+    const mapped = { text, ...(map === undefined ? {} : { map }) };
+    if (!this.#options.minify) return mapped;
+    const key = `smaller ${contentHash(this.#project.fingerprint, text, map ?? '')}`;
+    const kept = this.#project.kept?.get(key);
+    if (kept !== undefined) return JSON.parse(kept) as Mapped;
+    const made = await smallerScript(mapped);
+    this.#project.kept?.put(key, () => JSON.stringify(made));
+    return made;
+  }
+
+  /** Puts a text under a name with its hash, and its map beside it. */
+  #put(name: string, extension: string, { text, map }: Mapped, comment: (url: string) => string): string {
+    const path = `${assetFolder}/${name}-${contentHash(text).slice(0, 10)}${extension}`;
+    const isNamed = map !== undefined && this.#options.sourceMaps === 'on';
+    this.#files.set(path, isNamed ? `${text}${comment(`${basename(path)}.map`)}` : text);
+    if (map !== undefined) this.#files.set(`${path}.map`, map);
+    return path;
+  }
+
+  /** The path of a worker's script, which changes with everything that may ever run in it. */
+  #workerFile(id: string): string {
+    const { modules } = this.#project;
+    const all = new Set([id]);
+    for (const at of all) for (const { target } of modules.edges(at)) all.add(target);
+    const texts = [...all].sort().map((at) => `${at} ${modules.content(at)?.linked.code}`);
+    const path = `${assetFolder}/${basename(fileOfId(id), extname(fileOfId(id)))}-${contentHash(runtime, ...texts).slice(0, 10)}.js`;
+    this.#workers.set(id, path);
+    return path;
+  }
+
+  async #worker(id: string, path: string, late: Record<string, string[]>): Promise<void> {
+    const settings = JSON.stringify({ base: this.#options.base, late });
+    const before = `const sparkBuilt = ${settings};\n${runtime}`;
+    const written = await this.#script('worker', this.#modulesOf(this.#project.modules.reachable([id])), {
+      before,
+      after: `vine.start(${JSON.stringify(id)});`,
+    });
+    this.#files.set(path, this.#files.get(written)!);
+    this.#files.delete(written);
+  }
+
+  #style(id: string): Mapped {
+    const known = this.#styles.get(id);
+    if (known) return known;
+    const text = this.#sheets.textOf(id);
+    const made = this.#options.minify ? smallerSheet(id, { text }) : { text };
+    this.#styles.set(id, made);
+    return made;
+  }
+
+  /** Writes a sheet of its own. Returns its path. */
+  #sheetFile(id: string): string {
+    const name = basename(fileOfId(id), extname(fileOfId(id)));
+    return this.#put(name, '.css', this.#style(id), (url) => `/*# sourceMappingURL=${url} */\n`);
+  }
+
+  /** Writes a file as it is. Returns its path. */
+  #assetFile(id: string, version: string): string {
+    const known = this.#assets[id];
+    if (known !== undefined) return known;
+    const extension = extname(id);
+    const path = `${assetFolder}/${basename(id, extension)}-${version.slice(0, 10)}${extension}`;
+    this.#files.set(path, readFileSync(this.#project.paths.fileOf(id)));
+    this.#assets[id] = path;
+    return path;
+  }
+
+  async #page(
+    page: Page,
+    plan: ChunkPlan,
+    { fileOf, lateFiles }: { fileOf: ReadonlyMap<string, string>; lateFiles: Record<string, string[]> },
+  ): Promise<ManifestPage> {
+    const { base } = this.#options;
+    const url = (path: string) => `${base}${path}`;
+    const imported = this.#project
+      .pageOrder(page)
+      .filter((id) => this.#project.modules.content(id)?.kind === 'style' && !page.styles.includes(id));
+    const styles = imported.length === 0 ? [] : [this.#joined(page, imported)];
+    const runtimeFile = this.#put(
+      'runtime',
+      '.js',
+      this.#options.minify ? await smallerScript({ text: runtime }) : { text: runtime },
+      () => '',
+    );
+    const scripts = [runtimeFile, ...plan.needs.get(page.id)!.map((key) => fileOf.get(key)!)];
+    const starts: string[] = [];
+    for (const { entry } of page.runs) {
+      const text = `self["~spark"].start(${JSON.stringify(entry)});\n`;
+      starts.push(this.#put('start', '.js', { text }, () => ''));
+    }
+    const settings = escapeHtml(JSON.stringify({ base, late: lateFiles }));
+    const tag = (path: string) => `<script defer src="${escapeHtml(url(path))}"></script>`;
+    const first = `<script defer src="${escapeHtml(url(runtimeFile))}" data-spark-built="${settings}"></script>${scripts.slice(1).map(tag).join('')}`;
+    const sheets = escapeHtml(JSON.stringify(Object.fromEntries(imported.map((id) => [id, '']))));
+    const links = styles
+      .map((path) => `<link rel="stylesheet" href="${escapeHtml(url(path))}" data-spark-sheets="${sheets}">`)
+      .join('');
+    const html = rewritePage(page, {
+      headStart: '',
+      headEnd: links,
+      fileUrl: (specifier) => this.#fileUrl(specifier, page),
+      sheet: (id) => `href="${escapeHtml(this.#sheets.urlOf(id))}"`,
+      script: (index) => (index === 0 ? first : '') + tag(starts[index]!),
+    });
+    this.#files.set(page.id, html);
+    return { scripts: [...scripts, ...starts].map(url), styles: styles.map(url) };
+  }
+
+  /** The sheets of a page in one file; those that count at the start only stand there. */
+  #joined(page: Page, ids: readonly string[]): string {
+    const text = ids.map((id) => this.#style(id).text).join('\n');
+    return this.#put(basename(page.id, extname(page.id)), '.css', { text: `${text}\n` }, () => '');
+  }
+
+  /** The URL of a file that the page names: a file of the project gets a name with its hash, everything else stays. */
+  #fileUrl(specifier: string, page: Page): string {
+    const { base, root, verbatim } = this.#options;
+    if (page.parts.baseHref !== undefined || /^(?:[a-z][a-z0-9+.-]*:|\/\/|#)/i.test(specifier)) return specifier;
+    const path = decodeURIComponent(specifier.replace(/[?#].*$/s, ''));
+    const inside = path.startsWith('/') ? path.slice(1) : join(dirname(page.id), path);
+    const isVerbatim = verbatim.some((folder) => this.#project.gate.ofVerbatim(folder, `/${inside}`) !== undefined);
+    const file = isVerbatim ? undefined : this.#project.gate.ofProject(join(root, inside));
+    if (file === undefined)
+      return specifier.startsWith('/') && base !== '/'
+        ? base + specifier.slice(1)
+        : specifier.startsWith('/')
+          ? specifier
+          : `${base}${join(dirname(page.id), specifier)}`;
+    return `${base}${this.#assetFile(inside, contentHash(readFileSync(file)))}`;
+  }
+
+  /** Copies the verbatim folders. */
+  #verbatim(): void {
+    for (const folder of this.#options.verbatim) {
+      for (const entry of readdirSync(folder, { recursive: true, withFileTypes: true })) {
+        if (!entry.isFile()) continue;
+        const path = relative(folder, join(entry.parentPath, entry.name)).split(sep).join('/');
+        const file = this.#project.gate.ofVerbatim(folder, `/${path}`);
+        if (file === undefined) continue;
+        if (this.#files.has(path))
+          throw new VineError({
+            code: 'output-clash',
+            message: `Both the build and the verbatim folder ${relative(this.#options.root, folder)} have a file ${path}.`,
+            hint: 'Rename one of them, or take it out of the folder.',
+          });
+        this.#files.set(path, readFileSync(file));
+      }
+    }
+  }
+}
+
+/** An index map as a plain one, which other tools read. */
+function flat(map: string): string {
+  return JSON.stringify(encodedMap(new FlattenMap(map)));
+}

@@ -1,0 +1,110 @@
+import {
+  cpSync,
+  existsSync,
+  linkSync,
+  mkdirSync,
+  readdirSync,
+  readFileSync,
+  renameSync,
+  rmSync,
+  statSync,
+  writeFileSync,
+} from 'node:fs';
+import { basename, dirname, join, relative, resolve, sep } from 'node:path';
+import { VineError } from '../core/problem/problem.js';
+import { realPathNow } from '../project/files/disk-files.js';
+
+/** Name of the list of what a build wrote. */
+export const manifestName = 'manifest.json';
+
+/** Files of a build by their paths in the output folder. */
+export type OutputFiles = ReadonlyMap<string, string | Buffer>;
+
+/**
+ * Refuses a folder in which a build would do harm: the project itself, one above it, one that holds sources.
+ *
+ * @throws VineError `output-refused`.
+ */
+export function checkFolder(folder: string, root: string, sources: Iterable<string>): void {
+  const target = realPathOf(folder);
+  const refuse = (why: string) => {
+    throw new VineError({
+      code: 'output-refused',
+      message: `The build can't be written to ${relative(root, folder) || folder}: ${why}.`,
+      hint: 'Name a folder of its own, for example with --out dist.',
+    });
+  };
+  if (target === root) refuse('it is the project itself');
+  if (root.startsWith(target + sep)) refuse('the project lies in it');
+  if (existsSync(target) && !statSync(target).isDirectory()) refuse('it is a file');
+  for (const source of sources)
+    if (source.startsWith(target + sep)) refuse(`it holds sources, such as ${relative(root, source)}`);
+  if (['package.json', '.git', 'node_modules'].some((name) => existsSync(join(target, name))))
+    refuse('it is a project of its own');
+}
+
+/** The path of a folder that need not be there, links followed as far as it is. */
+function realPathOf(path: string): string {
+  const full = resolve(path);
+  const real = realPathNow(full);
+  if (real !== undefined) return real;
+  return dirname(full) === full ? full : join(realPathOf(dirname(full)), basename(full));
+}
+
+/**
+ * Puts a build in place at once: whoever reads the folder sees the last one or this one, and a build that ends halfway leaves the
+ * last one as it was. What earlier builds wrote goes, files of others stay. Returns those, by their paths in the folder.
+ */
+export function writeOutput(folder: string, files: OutputFiles): string[] {
+  const target = realPathOf(folder);
+  const aside = join(dirname(target), `.${basename(target)}-${process.pid}`);
+  rmSync(aside, { recursive: true, force: true });
+  try {
+    for (const [path, content] of files) {
+      mkdirSync(dirname(join(aside, path)), { recursive: true });
+      writeFileSync(join(aside, path), content);
+    }
+    const others = existsSync(target) ? filesOfOthers(target, files) : [];
+    for (const path of others) {
+      mkdirSync(dirname(join(aside, path)), { recursive: true });
+      try {
+        linkSync(join(target, path), join(aside, path));
+      } catch {
+        cpSync(join(target, path), join(aside, path)); // another file system, or one without such links
+      }
+    }
+    swap(target, aside);
+    return others;
+  } finally {
+    rmSync(aside, { recursive: true, force: true });
+  }
+}
+
+function swap(target: string, aside: string): void {
+  const old = `${aside}-old`;
+  if (existsSync(target)) renameSync(target, old);
+  try {
+    renameSync(aside, target);
+  } catch (error) {
+    if (existsSync(old)) renameSync(old, target);
+    throw error;
+  }
+  rmSync(old, { recursive: true, force: true });
+}
+
+/** Files that no build of ours wrote, as far as the last manifest says. */
+function filesOfOthers(folder: string, files: OutputFiles): string[] {
+  const ours = new Set([manifestName, ...listed(join(folder, manifestName))]);
+  const all = readdirSync(folder, { recursive: true, withFileTypes: true }).filter((entry) => !entry.isDirectory());
+  const paths = all.map((entry) => relative(folder, join(entry.parentPath, entry.name)).split(sep).join('/'));
+  return paths.filter((path) => !ours.has(path) && !files.has(path));
+}
+
+function listed(manifest: string): string[] {
+  try {
+    const { files } = JSON.parse(readFileSync(manifest, 'utf8')) as { files?: Record<string, unknown> };
+    return Object.keys(files ?? {});
+  } catch {
+    return []; // the first build here
+  }
+}
