@@ -229,7 +229,9 @@ class Writer {
   }
 
   /** Puts a text under a name with its hash, and its map beside it. */
-  #put(name: string, extension: string, { text, map }: Mapped, comment: (url: string) => string): string {
+  #put(name: string, extension: string, { text: given, map }: Mapped, comment: (url: string) => string): string {
+    // A host may send a sheet without saying in which encoding, and the page may say nothing either.
+    const text = extension === '.css' && /[^\u0000-\u007f]/.test(given) ? `@charset "utf-8";\n${given}` : given;
     const path = `${assetFolder}/${name}-${contentHash(text).slice(0, 10)}${extension}`;
     const isNamed = map !== undefined && this.#options.sourceMaps === 'on';
     this.#files.set(path, isNamed ? `${text}${comment(`${basename(path)}.map`)}` : text);
@@ -309,8 +311,8 @@ class Writer {
       starts.push(this.#put('start', '.js', { text }, () => ''));
     }
     const settings = escapeHtml(JSON.stringify({ base, late: lateFiles }));
-    const tag = (path: string) => `<script defer src="${escapeHtml(url(path))}"></script>`;
-    const first = `<script defer src="${escapeHtml(url(runtimeFile))}" data-spark-built="${settings}"></script>${scripts.slice(1).map(tag).join('')}`;
+    const tag = (path: string) => `<script defer charset="utf-8" src="${escapeHtml(url(path))}"></script>`;
+    const first = `<script defer charset="utf-8" src="${escapeHtml(url(runtimeFile))}" data-spark-built="${settings}"></script>${scripts.slice(1).map(tag).join('')}`;
     const sheets = escapeHtml(JSON.stringify(Object.fromEntries(imported.map((id) => [id, '']))));
     const links = styles
       .map((path) => `<link rel="stylesheet" href="${escapeHtml(url(path))}" data-spark-sheets="${sheets}">`)

@@ -1,5 +1,5 @@
 import { transform } from 'lightningcss';
-import { minify } from 'terser';
+import { type MinifyOptions, minify } from 'terser';
 
 /** A text and the map that leads from it to where it came from, as JSON. */
 export interface Mapped {
@@ -7,19 +7,31 @@ export interface Mapped {
   map?: string;
 }
 
-/** Makes a classic script smaller. Names that programs can see, those of functions and classes, stay. */
+const options = {
+  ecma: 2020,
+  compress: { passes: 2 },
+  mangle: true,
+  keep_fnames: true,
+  keep_classnames: true,
+  // Licences stay where they are.
+  format: { comments: 'some' },
+} satisfies MinifyOptions;
+
+/**
+ * Makes a classic script smaller. Names that programs can see, those of functions and classes, stay. A script on which the minifier
+ * fails, e.g. for its depth, is only stripped of what means nothing, or stays as it is.
+ */
 export async function smallerScript({ text, map }: Mapped): Promise<Mapped> {
-  const { code, map: chained } = await minify(text, {
-    ecma: 2020,
-    compress: { passes: 2 },
-    mangle: true,
-    keep_fnames: true,
-    keep_classnames: true,
-    // Licences stay where they are.
-    format: { comments: 'some' },
-    ...(map === undefined ? {} : { sourceMap: { content: map, includeSources: true, asObject: false } }),
-  });
-  return { text: code ?? '', ...(map === undefined ? {} : { map: String(chained) }) };
+  const sourceMap = map === undefined ? {} : { sourceMap: { content: map, includeSources: true, asObject: false } };
+  for (const compress of [options.compress, false] as const) {
+    try {
+      const { code, map: chained } = await minify(text, { ...options, compress, ...sourceMap });
+      return { text: code ?? '', ...(map === undefined ? {} : { map: String(chained) }) };
+    } catch (error) {
+      if (!(error instanceof Error)) throw error;
+    }
+  }
+  return { text, ...(map === undefined ? {} : { map }) };
 }
 
 /** Makes a style sheet smaller. */

@@ -26,7 +26,7 @@ export const forFolder = (text: string, folder: string) => text.replace(/\b(log|
 
 /** Serves files as they are: what the browser does natively. */
 export async function serveNatively(root: string): Promise<{ url: string; close(): void }> {
-  const types: Record<string, string> = { js: 'text/javascript', html: 'text/html', json: 'application/json' };
+  const types: Record<string, string> = { js: 'text/javascript', html: 'text/html', css: 'text/css', json: 'application/json' };
   const server = createServer((request, response) => {
     const file = join(root, decodeURI(request.url!.replace(/\?.*/, '')));
     if (!existsSync(file)) return response.writeHead(404).end();

@@ -4,6 +4,8 @@ export function loadScript(url: string): Promise<void> {
   if (typeof document === 'undefined') return import(url).then(() => undefined);
   return new Promise((resolve, reject) => {
     const script = document.createElement('script');
+    // Whatever the page's encoding is.
+    script.charset = 'utf-8';
     script.src = url;
     script.onload = () => {
       script.remove();

@@ -73,8 +73,9 @@ export async function ensureSheetsBelow(ids: readonly string[]): Promise<void> {
   const there = new Set(Object.keys(sheetVersions()));
   const missing = evaluationOrder(ids).filter((id) => styleOf(id) !== undefined && !there.has(id));
   if (missing.length === 0) return;
-  await separate();
   const order = moduleOrder();
+  // What comes behind all of a file needs no place in it.
+  if (missing.some((id) => isJoined(followerOf(id, order) ?? ''))) await separate();
   await Promise.all(missing.map((id) => addSheet(id, order)));
 }
 
@@ -138,8 +139,7 @@ function styleOf(id: string): string | undefined {
 }
 
 function addSheet(id: string, order: readonly string[]): Promise<void> {
-  const there = new Set(Object.keys(sheetVersions()));
-  const later = order.slice(order.indexOf(id) + 1).find((other) => there.has(other));
+  const later = followerOf(id, order);
   const place = later === undefined ? undefined : elementsOf(later)[0];
   const put = (element: SheetElement) => {
     if (place) place.before(element);
@@ -160,6 +160,12 @@ function addSheet(id: string, order: readonly string[]): Promise<void> {
   const link = linkTo(id, url);
   put(link);
   return settled(link);
+}
+
+/** Of the sheets that the page has, the first one that comes behind this one. */
+function followerOf(id: string, order: readonly string[]): string | undefined {
+  const there = new Set(Object.keys(sheetVersions()));
+  return order.slice(order.indexOf(id) + 1).find((other) => there.has(other));
 }
 
 /** The text of a sheet in the version of `url`, where it's known here. */

@@ -1,0 +1,162 @@
+import { readdirSync, readFileSync } from 'node:fs';
+import { join } from 'node:path';
+import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
+import type { Browser } from 'playwright-core';
+import { launchBrowser, openPage } from '../support/browser.js';
+import { differences } from '../support/differences.js';
+import { languageCases } from '../support/language-cases.js';
+import { serveNatively } from '../support/native.js';
+import { runProgram } from '../support/program.js';
+import { randomProgram } from '../support/random-program.js';
+import { restyle, styles } from '../support/restyle.js';
+import { full } from '../support/sizes.js';
+import { Workspace } from '../support/workspace.js';
+
+let browser: Browser;
+beforeAll(async () => {
+  browser = await launchBrowser();
+});
+afterAll(() => browser.close());
+
+describe.each(['built', 'made smaller'] as const)('programs that are %s', (how) => {
+  const seeds = Array.from({ length: full(14, 500) }, (_, index) => index + 1001);
+
+  test('say the same as natively, whatever they are made of', async () => {
+    const styled = (seed: number) => restyle(randomProgram(seed), styles[seed % styles.length]!, seed);
+    expect(await differences(browser, Object.fromEntries(seeds.map((seed) => [`p${seed}`, styled(seed)])), { how })).toEqual([]);
+  }, 300_000);
+
+  test('say the same as natively, with everything that the language allows', async () => {
+    // A smaller function has another text, which that one prints.
+    const { awkwardNames, ...rest } = languageCases;
+    const cases = how === 'built' ? { ...rest, awkwardNames: awkwardNames! } : rest;
+    expect(await differences(browser, cases, { aPage: 1, how })).toEqual([]);
+  }, 120_000);
+});
+
+/** An application with what pages, modules, sheets and workers can ask for. */
+const quay: Record<string, string> = {
+  'package.json': '{ "type": "module" }',
+  'index.html': `<!doctype html><meta charset="utf-8"><link rel="icon" href="img/mark.svg"><link rel="stylesheet" href="page.css"><body>
+    <img srcset="img/mark.svg 1x, img/mark.svg 2x"><p class="tide">pier</p><script type="module" src="src/main.ts"></script>`,
+  'other.html':
+    '<!doctype html><title>Other</title><link rel="icon" href="img/mark.svg"><script type="module" src="src/other.ts"></script>',
+  'page.css': '@import "./base.css";\np { order: 1; background: url(img/wave.png); }',
+  'base.css': 'p { padding-left: 7px; }',
+  'img/mark.svg': '<svg xmlns="http://www.w3.org/2000/svg"/>',
+  'img/wave.png': 'png',
+  'public/robots.txt': 'none',
+  'src/main.ts': `import { shared } from './shared';\nimport './a.css';\nimport names from './b.module.css';\nimport wave from '../img/wave.png';
+    import text from './notes.txt' with { type: 'text' };
+    const out: unknown[] = [shared, names.row !== undefined, wave.startsWith('/quay/assets/wave-'), text.trim(), typeof import.meta.live, process.env.NODE_ENV];
+    if (import.meta.live) out.push('GONE');
+    const worker = new Worker(new URL('./crane.ts', import.meta.url), { type: 'module' });
+    const answer = new Promise((resolve) => { worker.onmessage = ({ data }) => resolve(data); });
+    const late = await import('./late');
+    const failed = await import(('./nowhere.js')).catch((error) => error.name);
+    out.push(late.late, await answer, failed, getComputedStyle(document.querySelector('p')!).order);
+    document.title = out.join();\n`,
+  'src/other.ts': `import { shared } from './shared';\nimport('./late').then(({ late }) => { document.title = shared + late; });\n`,
+  'src/shared.ts': `export const shared = 'sharé';\n`,
+  'src/late.ts': `import './late.css';\nimport { shared } from './shared';\nexport const late = 'late ' + shared;\n`,
+  'src/late.css': 'p { order: 3; }',
+  'src/a.css': 'p { order: 2; margin-top: 4px; }\n/* no one */',
+  'src/b.module.css': '.row { margin-left: 3px; }',
+  'src/notes.txt': 'high water',
+  'src/crane.ts': `import { shared } from './shared';\nimport('./hook').then(({ hook }) => postMessage(shared + hook));\n`,
+  'src/hook.ts': `export const hook = ' hook';\n`,
+};
+
+async function build(workspace: Workspace, ...args: string[]): Promise<Record<string, any>> {
+  const { code, stdout, stderr } = await runProgram(workspace.root, ['build', '--json', '--no-cache', ...args]);
+  if (stderr !== '') throw new Error(stderr);
+  return { code, ...JSON.parse(stdout) };
+}
+
+const filesIn = (folder: string) =>
+  Object.fromEntries(
+    readdirSync(folder, { recursive: true, withFileTypes: true })
+      .filter((entry) => entry.isFile())
+      .map((entry) => join(entry.parentPath, entry.name))
+      .map((path) => [path.slice(folder.length + 1), readFileSync(path, 'latin1')]),
+  );
+
+test('a build of everything that an application asks for runs under a base path, and says nothing in the console', async () => {
+  const workspace = Workspace.with(quay);
+  const told = await build(workspace, '--base', '/quay/', '--out', 'site/quay');
+  expect(told).toMatchObject({ code: 0, event: 'built', warnings: [{ code: 'import-unresolved', file: 'src/main.ts' }] });
+  const { url, close } = await serveNatively(workspace.path('site'));
+  const { page, errors, console: printed } = await openPage(browser, `${url}quay/index.html`);
+  await page.waitForFunction('document.title !== ""');
+  expect(await page.title()).toBe('sharé,true,true,high water,undefined,production,late sharé,sharé hook,TypeError,3');
+  const style = (name: string) => page.evaluate(`getComputedStyle(document.querySelector('p')).${name}`);
+  expect([await style('paddingLeft'), await style('marginTop'), await style('backgroundImage')]).toEqual([
+    '7px',
+    '4px',
+    expect.stringMatching(/\/quay\/assets\/wave-\w+\.png/),
+  ]);
+  await page.goto(`${url}quay/other.html`);
+  await page.waitForFunction('document.title.includes("late")');
+  expect(await page.title()).toBe('sharélate sharé');
+  expect([errors, printed]).toEqual([[], []]);
+  await page.context().close();
+  close();
+  const files = filesIn(workspace.path('site/quay'));
+  expect(files['robots.txt']).toBe('none');
+  const scripts = Object.entries(files).filter(([path]) => path.endsWith('.js'));
+  expect(scripts.some(([, text]) => text.includes('GONE'))).toBe(false);
+  // A module that two pages need is in one file.
+  expect(scripts.filter(([, text]) => text.includes('"src/shared.ts",{')).length).toBe(2);
+  const listed = Object.keys((JSON.parse(files['manifest.json']!) as { files: object }).files);
+  expect(listed.toSorted()).toEqual(
+    Object.keys(files)
+      .filter((path) => path !== 'manifest.json')
+      .toSorted(),
+  );
+  workspace.dispose();
+});
+
+test('the same sources give the same bytes in any folder; a late module that changes renames its own file and changes pages only', async () => {
+  const folders = [Workspace.with(quay), Workspace.with(quay)];
+  for (const folder of folders) await build(folder);
+  const [one, two] = folders.map((folder) => filesIn(folder.path('dist')));
+  expect(two).toEqual(one);
+  folders[1]!.write({ 'src/late.ts': quay['src/late.ts']!.replace("'late '", "'later '") });
+  await build(folders[1]!);
+  const after = filesIn(folders[1]!.path('dist'));
+  const plain = (files: object) => Object.keys(files).filter((path) => !/\.(?:map|json|html)$/.test(path));
+  const gone = plain(one!).filter((path) => !(path in after));
+  expect(gone).toEqual([expect.stringMatching(/^assets\/late-\w+\.js$/)]);
+  for (const folder of folders) folder.dispose();
+});
+
+test('a folder in which a build would do harm is refused; files of others stay, those of earlier builds go', async () => {
+  const workspace = Workspace.with(quay);
+  for (const [out, why] of [
+    ['.', 'it is the project itself'],
+    ['..', 'the project lies in it'],
+    ['src', 'it holds sources, such as src/'],
+    ['index.html', 'it is a file'],
+  ]) {
+    const { code, stderr } = await runProgram(workspace.root, ['build', '--no-cache', '--out', out!]);
+    expect([code, stderr]).toEqual([1, expect.stringContaining(why!)]);
+  }
+  expect(filesIn(workspace.path('src'))['main.ts']).toBe(Buffer.from(quay['src/main.ts']!).toString('latin1'));
+  await build(workspace);
+  workspace.write({ 'dist/CNAME': 'harbour', 'src/shared.ts': `export const shared = 'other';\n` });
+  const before = Object.keys(filesIn(workspace.path('dist')));
+  const { others } = await build(workspace);
+  expect(others).toEqual(['CNAME']);
+  const after = filesIn(workspace.path('dist'));
+  expect(after.CNAME).toBe('harbour');
+  expect(before.some((path) => !(path in after))).toBe(true);
+  // One that fails leaves the last one.
+  workspace.write({ 'src/shared.ts': 'export const = ;' });
+  const { code, stdout } = await runProgram(workspace.root, ['build', '--json', '--no-cache']);
+  expect([code, JSON.parse(stdout)]).toEqual([
+    1,
+    { event: 'problems', problems: [expect.objectContaining({ file: 'src/shared.ts' })] },
+  ]);
+  expect(filesIn(workspace.path('dist'))).toEqual(after);
+  workspace.dispose();
+});
