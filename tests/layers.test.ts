@@ -11,7 +11,8 @@ const mayImport: Record<string, string[]> = {
   forward: ['core'],
   server: ['core', 'project', 'forward'],
   browser: ['core'],
-  cli: ['core', 'project', 'server', 'forward', 'settings'],
+  build: ['core', 'project'],
+  cli: ['core', 'project', 'build', 'server', 'forward', 'settings'],
   '.': ['core', 'settings'],
 };
 /** What the core must do without. */
@@ -68,6 +69,7 @@ const floors = [
   'project/kept',
   'project/live',
   'project',
+  'build',
   'settings',
   'server/http',
   'server/pages',

@@ -325,7 +325,17 @@ class Writer {
       script: (index) => (index === 0 ? first : '') + tag(starts[index]!),
     });
     this.#files.set(page.id, html);
-    return { scripts: [...scripts, ...starts].map(url), styles: styles.map(url) };
+    const fixed = this.#withImported(page.styles.filter((id) => id !== undefined)).map((id) => this.#sheetFile(id));
+    return { scripts: [...scripts, ...starts].map(url), styles: [...fixed, ...styles].map(url) };
+  }
+
+  /** Sheets that a page links itself, with those that they import. */
+  #withImported(ids: readonly string[]): string[] {
+    const { modules } = this.#project;
+    const all = new Set(ids.filter((id) => modules.has(id)));
+    for (const id of all)
+      for (const { target } of modules.edges(id)) if (modules.content(target)?.kind === 'style') all.add(target);
+    return [...all];
   }
 
   /** The sheets of a page in one file; those that count at the start only stand there. */

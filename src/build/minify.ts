@@ -9,7 +9,8 @@ export interface Mapped {
 
 const options = {
   ecma: 2020,
-  compress: { passes: 2 },
+  // A second pass takes twice as long and saves a thousandth.
+  compress: { passes: 1 },
   mangle: true,
   keep_fnames: true,
   keep_classnames: true,

@@ -58,6 +58,7 @@ function realPathOf(path: string): string {
 export function writeOutput(folder: string, files: OutputFiles): string[] {
   const target = realPathOf(folder);
   const aside = join(dirname(target), `.${basename(target)}-${process.pid}`);
+  clearUp(target);
   rmSync(aside, { recursive: true, force: true });
   try {
     for (const [path, content] of files) {
@@ -77,6 +78,27 @@ export function writeOutput(folder: string, files: OutputFiles): string[] {
     return others;
   } finally {
     rmSync(aside, { recursive: true, force: true });
+  }
+}
+
+/** Takes away what builds that were killed left beside the folder, and puts the last good one back where it was just being replaced. */
+function clearUp(target: string): void {
+  const name = new RegExp(`^\\.${basename(target).replace(/[.*+?^${}()|[\]\\]/g, '\\$&')}-(\\d+)(-old)?$`);
+  const parent = dirname(target);
+  for (const entry of existsSync(parent) ? readdirSync(parent) : []) {
+    const [, pid, isOld] = name.exec(entry) ?? [];
+    if (pid === undefined || isAlive(Number(pid))) continue;
+    if (isOld && !existsSync(target)) renameSync(join(parent, entry), target);
+    else rmSync(join(parent, entry), { recursive: true, force: true });
+  }
+}
+
+function isAlive(pid: number): boolean {
+  try {
+    process.kill(pid, 0);
+    return pid !== process.pid;
+  } catch {
+    return false;
   }
 }
 

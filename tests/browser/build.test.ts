@@ -1,3 +1,4 @@
+import { spawn } from 'node:child_process';
 import { readdirSync, readFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
@@ -10,7 +11,7 @@ import { runProgram } from '../support/program.js';
 import { randomProgram } from '../support/random-program.js';
 import { restyle, styles } from '../support/restyle.js';
 import { full } from '../support/sizes.js';
-import { Workspace } from '../support/workspace.js';
+import { repository, Workspace } from '../support/workspace.js';
 
 let browser: Browser;
 beforeAll(async () => {
@@ -150,6 +151,15 @@ test('a folder in which a build would do harm is refused; files of others stay, 
   const after = filesIn(workspace.path('dist'));
   expect(after.CNAME).toBe('harbour');
   expect(before.some((path) => !(path in after))).toBe(true);
+  // One that is killed, at any time, leaves the last one, and nothing beside it that the next one doesn't take away.
+  for (const afterMs of [50, 300, 600, 900]) {
+    const child = spawn(process.execPath, [join(repository, 'dist/cli/main.js'), 'build', '--no-cache'], { cwd: workspace.root });
+    setTimeout(() => child.kill('SIGKILL'), afterMs);
+    await new Promise((resolve) => child.once('exit', resolve));
+  }
+  expect(await build(workspace)).toMatchObject({ code: 0 });
+  expect(filesIn(workspace.path('dist'))).toEqual(after);
+  expect(readdirSync(workspace.root).filter((name) => name.startsWith('.dist'))).toEqual([]);
   // One that fails leaves the last one.
   workspace.write({ 'src/shared.ts': 'export const = ;' });
   const { code, stdout } = await runProgram(workspace.root, ['build', '--json', '--no-cache']);
