@@ -18,6 +18,7 @@ import { rewritePage } from '../project/pages/rewrite-page.js';
 import { ProjectGraph } from '../project/project-graph.js';
 import { StyleSheets } from '../project/styles/style-sheets.js';
 import { type ChunkPlan, type ChunkRoot, planChunks } from './chunks.js';
+import { inlineImports } from './inline-imports.js';
 import type { Manifest, ManifestPage } from './manifest.js';
 import { type Mapped, smallerScript, smallerSheet } from './minify.js';
 import { checkFolder, manifestName, type OutputFiles, writeOutput } from './output-folder.js';
@@ -44,6 +45,8 @@ export interface BuildResult {
 }
 
 const assetFolder = 'assets';
+/** What stands in front of the ids of imported sheets until they are put in their places. */
+const imported = 'sheet:';
 const runtime = readFileSync(new URL('../browser/built.js', import.meta.url), 'utf8');
 
 /**
@@ -126,7 +129,8 @@ class Writer {
     this.#sheets = new StyleSheets(
       project.modules,
       {
-        style: (id) => url(this.#sheetFile(id)),
+        // Only `@import` names a sheet so, and none of those is left.
+        style: (id) => `${imported}${id}`,
         file: (id, version) => url(this.#assetFile(id, version)),
         source: (id) => id,
         map: () => undefined,
@@ -257,17 +261,31 @@ class Writer {
       before,
       after: `vine.start(${JSON.stringify(id)});`,
     });
-    this.#files.set(path, this.#files.get(written)!);
-    this.#files.delete(written);
+    // Its name was given when the modules that start it were made.
+    for (const end of ['', '.map']) {
+      const text = this.#files.get(written + end);
+      if (text === undefined) continue;
+      this.#files.set(path + end, String(text).replaceAll(basename(written), basename(path)));
+      this.#files.delete(written + end);
+    }
   }
 
   #style(id: string): Mapped {
     const known = this.#styles.get(id);
     if (known) return known;
-    const text = this.#sheets.textOf(id);
+    const text = this.#inlined(id);
     const made = this.#options.minify ? smallerSheet(id, { text }) : { text };
     this.#styles.set(id, made);
     return made;
+  }
+
+  /** The text of a sheet with those that it imports in their places. In a circle, one that is under way is left out. */
+  #inlined(id: string, above: readonly string[] = []): string {
+    return inlineImports(this.#sheets.textOf(id), (url) => {
+      if (!url.startsWith(imported)) return undefined;
+      const target = url.slice(imported.length);
+      return above.includes(target) || target === id ? '' : this.#inlined(target, [...above, id]);
+    });
   }
 
   /** Writes a sheet of its own. Returns its path. */
@@ -321,26 +339,19 @@ class Writer {
       headStart: '',
       headEnd: links,
       fileUrl: (specifier) => this.#fileUrl(specifier, page),
-      sheet: (id) => `href="${escapeHtml(this.#sheets.urlOf(id))}"`,
+      sheet: (id) => (this.#project.modules.has(id) ? `href="${escapeHtml(url(this.#sheetFile(id)))}"` : undefined),
       script: (index) => (index === 0 ? first : '') + tag(starts[index]!),
     });
     this.#files.set(page.id, html);
-    const fixed = this.#withImported(page.styles.filter((id) => id !== undefined)).map((id) => this.#sheetFile(id));
+    const linked = page.styles.filter((id) => id !== undefined && this.#project.modules.has(id)) as string[];
+    const fixed = linked.map((id) => this.#sheetFile(id));
     return { scripts: [...scripts, ...starts].map(url), styles: [...fixed, ...styles].map(url) };
-  }
-
-  /** Sheets that a page links itself, with those that they import. */
-  #withImported(ids: readonly string[]): string[] {
-    const { modules } = this.#project;
-    const all = new Set(ids.filter((id) => modules.has(id)));
-    for (const id of all)
-      for (const { target } of modules.edges(id)) if (modules.content(target)?.kind === 'style') all.add(target);
-    return [...all];
   }
 
   /** The sheets of a page in one file; those that count at the start only stand there. */
   #joined(page: Page, ids: readonly string[]): string {
-    const text = ids.map((id) => this.#style(id).text).join('\n');
+    // What stays an `@import` counts at the start only, whichever sheet it stands in.
+    const text = inlineImports(ids.map((id) => this.#style(id).text).join('\n'), () => undefined);
     return this.#put(basename(page.id, extname(page.id)), '.css', { text: `${text}\n` }, () => '');
   }
 

@@ -61,6 +61,7 @@ test('it starts the demo', async () => {
 
 test.each([
   [['check', 'index.html', '--url', '/'], /the page index\.html/],
+  [['build', 'index.html'], /2 modules in \d+ files/],
   [['--help'], /serve/],
   [['-h'], /serve/],
   [['--version'], /^\d+\.\d+\.\d+\n$/],

@@ -1,0 +1,78 @@
+import postcss, { type AtRule, type ChildNode, type Container } from 'postcss';
+import valueParser from 'postcss-value-parser';
+
+/** An `@import` taken apart (CSS Cascade Level 5, 2.1). */
+interface Import {
+  url: string;
+  /** `''` for a layer without a name. */
+  layer?: string;
+  supports?: string;
+  media: string;
+}
+
+/**
+ * Puts imported sheets in the place of the `@import` that names them, within the layer and under the conditions that stand there.
+ * `textOf` gives the text behind a URL; what it doesn't know stays an `@import`. Those that stay come first, since elsewhere
+ * they would not count.
+ */
+export function inlineImports(css: string, textOf: (url: string) => string | undefined): string {
+  if (!/@import\b/i.test(css)) return css;
+  const root = postcss.parse(css);
+  const left: ChildNode[] = [];
+  root.walkAtRules(/^import$/i, (rule) => {
+    const parsed = parseImport(rule.params);
+    const text = parsed && textOf(parsed.url);
+    if (text === undefined) {
+      left.push(rule.clone());
+      rule.remove();
+      return;
+    }
+    const inner = postcss.parse(text);
+    inner.walkAtRules(/^import$/i, (outside) => {
+      left.push(underBoth(outside, parsed!));
+      outside.remove();
+    });
+    rule.replaceWith(...wrapped(inner.nodes, parsed!));
+  });
+  root.prepend(...left);
+  return root.toString();
+}
+
+function parseImport(params: string): Import | undefined {
+  const [first, ...rest] = valueParser(params).nodes.filter(({ type }) => type !== 'comment');
+  const url = first?.type === 'string' ? first.value : first?.type === 'function' ? first.nodes[0]?.value : undefined;
+  if (url === undefined) return undefined;
+  const found: Import = { url, media: '' };
+  const media: valueParser.Node[] = [];
+  for (const node of rest) {
+    const isEarly = media.every(({ type }) => type === 'space');
+    const name = node.type === 'function' || node.type === 'word' ? node.value.toLowerCase() : '';
+    if (isEarly && name === 'layer' && found.layer === undefined)
+      found.layer = node.type === 'function' ? valueParser.stringify(node.nodes) : '';
+    else if (isEarly && name === 'supports' && node.type === 'function') found.supports = valueParser.stringify(node.nodes);
+    else media.push(node);
+  }
+  return { ...found, media: valueParser.stringify(media).trim() };
+}
+
+/** Rules within a layer and under conditions, the layer innermost. */
+function wrapped(nodes: ChildNode[], { layer, supports, media }: Import): ChildNode[] {
+  let inside = nodes;
+  const wrap = (name: string, params: string) => {
+    const rule: Container = postcss.atRule({ name, params, nodes: [] });
+    rule.append(...inside);
+    inside = [rule as AtRule];
+  };
+  if (layer !== undefined) wrap('layer', layer);
+  // A declaration needs brackets of its own where it isn't a condition already.
+  if (supports !== undefined) wrap('supports', /^\s*(?:\(|not\b|selector\()/i.test(supports) ? supports : `(${supports})`);
+  if (media !== '') wrap('media', media);
+  return inside;
+}
+
+/** An `@import` of another origin that stood in an imported sheet, under the media conditions of both. */
+function underBoth(rule: AtRule, { media }: Import): ChildNode {
+  const own = parseImport(rule.params);
+  if (media === '' || !own) return rule.clone();
+  return rule.clone({ params: own.media === '' ? `${rule.params} ${media}` : rule.params });
+}
