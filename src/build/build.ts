@@ -68,7 +68,7 @@ export async function build(options: BuildOptions): Promise<BuildResult> {
     await readLate(project);
     if (project.problems.length > 0) throw new BuildFailed(project.problems);
     const sources = [...project.modules.ids()].map((id) => project.paths.fileOf(fileOfId(id)));
-    checkFolder(options.out, options.root, sources);
+    checkFolder(options.out, options.root, { sources, verbatim: options.verbatim });
     const { files, manifest } = await new Writer(project, options).write();
     const others = writeOutput(options.out, files);
     await project.writeKept();
@@ -155,8 +155,8 @@ class Writer {
     const plan = planChunks(modules, roots);
     const fileOf = new Map<string, string>();
     for (const chunk of plan.chunks) {
-      const isOfPage = pages.byId.has(chunk.key) || chunk.name === 'shared';
-      fileOf.set(chunk.key, await this.#script(chunk.name, this.#modulesOf(chunk.modules, !isOfPage), { hasSheets: !isOfPage }));
+      const { key, name, modules: ids, isLate } = chunk;
+      fileOf.set(key, await this.#script(name, this.#modulesOf(ids, isLate), { hasSheets: isLate }));
     }
     const made: Record<string, ManifestPage> = {};
     const lateFiles = Object.fromEntries([...late].sort().map((id) => [id, plan.needs.get(id)!.map((key) => fileOf.get(key)!)]));

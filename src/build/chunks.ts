@@ -10,6 +10,8 @@ export interface Chunk {
   name: string;
   /** Ids, dependencies first. */
   modules: string[];
+  /** It may come by an `import()`, to a page that doesn't hold its sheets. */
+  isLate: boolean;
 }
 
 /** What is asked for as one: the modules of a page, or a module behind an `import()`. */
@@ -44,12 +46,14 @@ export function planChunks(graph: ModuleGraph<ModuleContent>, roots: readonly Ch
     needed.set(id, own);
     for (const module of own) usersOf.set(module, [...(usersOf.get(module) ?? []), id]);
   }
+  const pageIds = new Set(pages.map(({ id }) => id));
   const chunks = new Map<string, Chunk>();
   for (const { id } of roots) {
     for (const module of needed.get(id)!) {
       const users = usersOf.get(module)!;
       const key = users.length === 1 ? users[0]! : contentHash(...users);
-      const chunk = chunks.get(key) ?? { key, name: users.length === 1 ? nameOf(users[0]!) : 'shared', modules: [] };
+      const name = users.length === 1 ? nameOf(users[0]!) : 'shared';
+      const chunk = chunks.get(key) ?? { key, name, modules: [], isLate: users.some((user) => !pageIds.has(user)) };
       if (!chunk.modules.includes(module)) chunk.modules.push(module);
       chunks.set(key, chunk);
     }

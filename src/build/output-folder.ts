@@ -25,7 +25,11 @@ export type OutputFiles = ReadonlyMap<string, string | Buffer>;
  *
  * @throws VineError `output-refused`.
  */
-export function checkFolder(folder: string, root: string, sources: Iterable<string>): void {
+export function checkFolder(
+  folder: string,
+  root: string,
+  { sources, verbatim }: { sources: Iterable<string>; verbatim: readonly string[] },
+): void {
   const target = realPathOf(folder);
   const refuse = (why: string) => {
     throw new VineError({
@@ -37,6 +41,8 @@ export function checkFolder(folder: string, root: string, sources: Iterable<stri
   if (target === root) refuse('it is the project itself');
   if (root.startsWith(target + sep)) refuse('the project lies in it');
   if (existsSync(target) && !statSync(target).isDirectory()) refuse('it is a file');
+  for (const own of verbatim)
+    if (target === own || target.startsWith(own + sep) || own.startsWith(target + sep)) refuse('its files are copied from there');
   for (const source of sources)
     if (source.startsWith(target + sep)) refuse(`it holds sources, such as ${relative(root, source)}`);
   if (['package.json', '.git', 'node_modules'].some((name) => existsSync(join(target, name))))

@@ -63,13 +63,17 @@ const quay: Record<string, string> = {
     if (import.meta.live) out.push('GONE');
     const worker = new Worker(new URL('./crane.ts', import.meta.url), { type: 'module' });
     const answer = new Promise((resolve) => { worker.onmessage = ({ data }) => resolve(data); });
+    await import('./later');
     const late = await import('./late');
     const failed = await import(('./nowhere.js')).catch((error) => error.name);
     out.push(late.late, await answer, failed, getComputedStyle(document.querySelector('p')!).order);
     document.title = out.join();\n`,
   'src/other.ts': `import { shared } from './shared';\nimport('./late').then(({ late }) => { document.title = shared + late; });\n`,
   'src/shared.ts': `export const shared = 'sharé';\n`,
-  'src/late.ts': `import './late.css';\nimport { shared } from './shared';\nexport const late = 'late ' + shared;\n`,
+  'src/both.ts': `import './both.css';\n`,
+  'src/both.css': 'p { padding-bottom: 8px; }',
+  'src/later.ts': `import './both';\n`,
+  'src/late.ts': `import './late.css';\nimport './both';\nimport { shared } from './shared';\nexport const late = 'late ' + shared;\n`,
   'src/late.css': 'p { order: 3; }',
   'src/a.css': 'p { order: 2; margin-top: 4px; }\n/* no one */',
   'src/b.module.css': '.row { margin-left: 3px; }',
@@ -101,7 +105,7 @@ test('a build of everything that an application asks for runs under a base path,
   await page.waitForFunction('document.title !== ""');
   expect(await page.title()).toBe('sharé,true,true,high water,undefined,production,late sharé,sharé hook,TypeError,3');
   const style = (name: string) => page.evaluate(`getComputedStyle(document.querySelector('p')).${name}`);
-  expect([await style('paddingRight'), await style('paddingTop')]).toEqual(['5px', '6px']);
+  expect([await style('paddingRight'), await style('paddingTop'), await style('paddingBottom')]).toEqual(['5px', '6px', '8px']);
   expect([await style('paddingLeft'), await style('marginTop'), await style('backgroundImage')]).toEqual([
     '99px',
     '4px',
@@ -128,7 +132,7 @@ test('a build of everything that an application asks for runs under a base path,
       .toSorted(),
   );
   workspace.dispose();
-});
+}, 120_000);
 
 test('the same sources give the same bytes in any folder; a late module that changes renames its own file and changes pages only', async () => {
   const folders = [Workspace.with(quay), Workspace.with(quay)];
@@ -142,7 +146,7 @@ test('the same sources give the same bytes in any folder; a late module that cha
   const gone = plain(one!).filter((path) => !(path in after));
   expect(gone).toEqual([expect.stringMatching(/^assets\/late-\w+\.js$/)]);
   for (const folder of folders) folder.dispose();
-});
+}, 120_000);
 
 test('a folder in which a build would do harm is refused; files of others stay, those of earlier builds go', async () => {
   const workspace = Workspace.with(quay);
@@ -151,6 +155,7 @@ test('a folder in which a build would do harm is refused; files of others stay, 
     ['..', 'the project lies in it'],
     ['src', 'it holds sources, such as src/'],
     ['index.html', 'it is a file'],
+    ['public/site', 'its files are copied from there'],
   ]) {
     const { code, stderr } = await runProgram(workspace.root, ['build', '--no-cache', '--out', out!]);
     expect([code, stderr]).toEqual([1, expect.stringContaining(why!)]);
@@ -165,7 +170,7 @@ test('a folder in which a build would do harm is refused; files of others stay, 
   expect(after.CNAME).toBe('harbour');
   expect(before.some((path) => !(path in after))).toBe(true);
   // One that is killed, at any time, leaves the last one, and nothing beside it that the next one doesn't take away.
-  for (const afterMs of [50, 300, 600, 900]) {
+  for (const afterMs of [50, 500, 900]) {
     const child = spawn(process.execPath, [join(repository, 'dist/cli/main.js'), 'build', '--no-cache'], { cwd: workspace.root });
     setTimeout(() => child.kill('SIGKILL'), afterMs);
     await new Promise((resolve) => child.once('exit', resolve));
@@ -182,4 +187,4 @@ test('a folder in which a build would do harm is refused; files of others stay, 
   ]);
   expect(filesIn(workspace.path('dist'))).toEqual(after);
   workspace.dispose();
-});
+}, 120_000);
