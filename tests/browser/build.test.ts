@@ -24,29 +24,17 @@ const ways = isLong ? (['built', 'made smaller'] as const) : (['made smaller'] a
 describe.each(ways)('programs that are %s', (how) => {
   const seeds = Array.from({ length: full(7, 500) }, (_, index) => index + 1001);
 
-  testIt(
-    'say the same as natively, whatever they are made of',
-    async () => {
-      const styled = (seed: number) => restyle(randomProgram(seed), styles[seed % styles.length]!, seed);
-      expect(await differences(browser, Object.fromEntries(seeds.map((seed) => [`p${seed}`, styled(seed)])), { how })).toEqual(
-        [],
-      );
-    },
-    300_000,
-  );
+  test('say the same as natively, whatever they are made of', async () => {
+    const styled = (seed: number) => restyle(randomProgram(seed), styles[seed % styles.length]!, seed);
+    expect(await differences(browser, Object.fromEntries(seeds.map((seed) => [`p${seed}`, styled(seed)])), { how })).toEqual([]);
+  }, 300_000);
 
-  // What a build does apart from making smaller is in the random ones too.
-  const testAll = how === 'built' && !isLong ? test.skip : test;
-  testAll(
-    'say the same as natively, with everything that the language allows',
-    async () => {
-      // A smaller function has another text, which that one prints.
-      const { awkwardNames, ...rest } = languageCases;
-      const cases = how === 'built' ? { ...rest, awkwardNames: awkwardNames! } : rest;
-      expect(await differences(browser, cases, { aPage: 1, how })).toEqual([]);
-    },
-    120_000,
-  );
+  test('say the same as natively, with everything that the language allows', async () => {
+    // A smaller function has another text, which that one prints.
+    const { awkwardNames, ...rest } = languageCases;
+    const cases = how === 'built' ? { ...rest, awkwardNames: awkwardNames! } : rest;
+    expect(await differences(browser, cases, { aPage: 1, how })).toEqual([]);
+  }, 120_000);
 });
 
 /** An application with what pages, modules, sheets and workers can ask for. */
