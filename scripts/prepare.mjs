@@ -2,7 +2,7 @@
 // Usage: node scripts/prepare.mjs build|test|bench
 import { spawnSync } from 'node:child_process';
 import { createHash } from 'node:crypto';
-import { existsSync, mkdirSync, readdirSync, readFileSync, statSync, writeFileSync } from 'node:fs';
+import { existsSync, lstatSync, mkdirSync, readdirSync, readFileSync, statSync, symlinkSync, writeFileSync } from 'node:fs';
 import { dirname, join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 
@@ -58,6 +58,10 @@ unlessSame(
   () => existsSync(join(root, 'dist/browser/client.js')),
   () => run(process.execPath, ['scripts/build.mjs']),
 );
+// So that scripts in folders below, such as a copy of the demo, find the program by its name, as where it is installed.
+const command = join(root, 'node_modules/.bin/vine-spark');
+if (process.platform !== 'win32' && lstatSync(command, { throwIfNoEntry: false }) === undefined)
+  symlinkSync('../../dist/cli/main.js', command);
 
 if (['test', 'bench'].includes(process.argv[2])) {
   const places = [process.env.CHROMIUM, '/usr/bin/chromium', '/usr/bin/chromium-browser', '/usr/bin/google-chrome'];

@@ -1,5 +1,5 @@
 import { readdirSync, readFileSync } from 'node:fs';
-import { basename, dirname, extname, join, relative, sep } from 'node:path';
+import { basename, extname, join, relative, sep } from 'node:path';
 import { encodedMap, FlattenMap } from '@jridgewell/trace-mapping';
 import type { StyleContent } from '../core/graph/module-content.js';
 import { indexMap, type MapSection } from '../core/maps/index-map.js';
@@ -11,10 +11,12 @@ import { batches } from '../core/text/batches.js';
 import { contentHash } from '../core/text/content-hash.js';
 import { countLineEnds } from '../core/text/line-index.js';
 import { escapeHtml } from '../core/tool-page.js';
+import { decoded } from '../core/urls.js';
 import type { ProjectOptions } from '../project/options.js';
+import { namedInVain } from '../project/pages/named-in-vain.js';
 import type { Page } from '../project/pages/page.js';
 import { PieceModules } from '../project/pages/piece-modules.js';
-import { rewritePage } from '../project/pages/rewrite-page.js';
+import { fileUrl, rewritePage } from '../project/pages/rewrite-page.js';
 import { ProjectGraph } from '../project/project-graph.js';
 import { StyleSheets } from '../project/styles/style-sheets.js';
 import { type ChunkPlan, type ChunkRoot, planChunks } from './chunks.js';
@@ -29,6 +31,8 @@ export interface BuildOptions extends ProjectOptions {
   minify: boolean;
   /** `hidden`: written, and not named by the files that they belong to. */
   sourceMaps: 'on' | 'hidden' | 'off';
+  /** Whether somebody else answers a path, such as a backend, by a rule. */
+  isElsewhere(path: string): boolean;
   onWarning(warning: Problem): void;
   onNote(note: string): void;
 }
@@ -46,8 +50,8 @@ export interface BuildResult {
 
 const assetFolder = 'assets';
 /** What stands in front of the ids of imported sheets until they are put in their places. */
-const imported = 'sheet:';
-const runtime = readFileSync(new URL('../browser/built.js', import.meta.url), 'utf8');
+const importMark = 'sheet:';
+const plainRuntime = readFileSync(new URL('../browser/built.js', import.meta.url), 'utf8');
 
 /**
  * Reads a project for production and writes it out.
@@ -66,15 +70,19 @@ export async function build(options: BuildOptions): Promise<BuildResult> {
   try {
     await project.readModules();
     await readLate(project);
+    // Warnings of modules come in a turn of their own.
+    await new Promise((resolve) => setImmediate(resolve));
     if (project.problems.length > 0) throw new BuildFailed(project.problems);
     const sources = [...project.modules.ids()].map((id) => project.paths.fileOf(fileOfId(id)));
     checkFolder(options.out, options.root, { sources, verbatim: options.verbatim });
-    const { files, manifest } = await new Writer(project, options).write();
+    const { files, manifest, fallbacks } = await new Writer(project, options).write();
     const others = writeOutput(options.out, files);
     await project.writeKept();
     const texts = new Map(
       [...files].flatMap(([path, content]) =>
-        /\.(?:js|css)$/.test(path) && typeof content === 'string' && path in manifest.files ? [[path, content] as const] : [],
+        /\.(?:js|css)$/.test(path) && typeof content === 'string' && path in manifest.files && !fallbacks.has(path)
+          ? [[path, content] as const]
+          : [],
       ),
     );
     return { manifest, modules: project.modules.size, others, texts };
@@ -117,7 +125,10 @@ class Writer {
   readonly #pieces: PieceModules;
   readonly #assets: Record<string, string> = {};
   /** Minified sheets by id. */
-  readonly #styles = new Map<string, Mapped>();
+  readonly #styles = new Map<string, string>();
+  /** Paths of sheets that only some pages will ever ask for. */
+  readonly #fallbacks = new Set<string>();
+  #smallRuntime: Promise<string> | undefined;
   /** Workers that are to be written, with the names of their files. */
   readonly #workers = new Map<string, string>();
 
@@ -130,20 +141,20 @@ class Writer {
       project.modules,
       {
         // Only `@import` names a sheet so, and none of those is left.
-        style: (id) => `${imported}${id}`,
+        style: (id) => `${importMark}${id}`,
         file: (id, version) => url(this.#assetFile(id, version)),
-        source: (id) => id,
+        source: (id) => sourceUrl(id),
         map: () => undefined,
       },
       project.paths,
     );
     this.#pieces = new PieceModules(project.modules, this.#sheets, {
-      source: (id) => id,
+      source: sourceUrl,
       worker: (id) => url(this.#workerFile(id)),
     });
   }
 
-  async write(): Promise<{ files: OutputFiles; manifest: Manifest }> {
+  async write(): Promise<{ files: OutputFiles; manifest: Manifest; fallbacks: ReadonlySet<string> }> {
     const { modules, pages } = this.#project;
     const late = new Set(
       [...modules.ids()].flatMap((id) => modules.edges(id).flatMap(({ kind, target }) => (kind === 'dynamic' ? [target] : []))),
@@ -167,13 +178,14 @@ class Writer {
       .sort(([a], [b]) => (a < b ? -1 : 1))
       .map(([path, content]) => [path, { bytes: Buffer.byteLength(content) }]);
     const manifest: Manifest = {
+      builtBy: 'Vine Spark',
       version: 1,
       pages: made,
       assets: Object.fromEntries(Object.entries(this.#assets).sort(([a], [b]) => (a < b ? -1 : 1))),
       files: Object.fromEntries(sizes),
     };
     this.#files.set(manifestName, `${JSON.stringify(manifest, null, 2)}\n`);
-    return { files: this.#files, manifest };
+    return { files: this.#files, manifest, fallbacks: this.#fallbacks };
   }
 
   /** Modules as they go into files: nothing in them depends on when and where they were made. */
@@ -194,8 +206,8 @@ class Writer {
   /** A sheet that scripts import. Those of a page come in a file of their own, before anything runs. */
   #styleModule(id: string, { linked }: StyleContent, hasSheets: boolean): PieceModule {
     const imports = this.#project.modules.edges(id).flatMap(({ kind, target }) => (kind === 'import' ? [target] : []));
-    const style = hasSheets ? `${this.#options.base}${this.#sheetFile(id)}` : '';
-    return { id, linked, edges: { version: '', imports, style }, css: () => this.#style(id).text };
+    const style = hasSheets ? `${this.#options.base}${this.#fallback(id)}` : '';
+    return { id, linked, edges: { version: '', imports, style }, css: () => this.#style(id) };
   }
 
   /** Writes a script of modules. Returns its path. */
@@ -211,7 +223,7 @@ class Writer {
     const text = `${head}${parts.map((part) => `${part.text}\n`).join('')}${after}})(self["~spark"]);\n`;
     const hasMap = this.#options.sourceMaps !== 'off';
     const map = hasMap ? { map: flat([...batches(indexMap(`${name}.js`, sections))].join('')) } : {};
-    return this.#put(name, '.js', { text, ...map }, (url) => `//# sourceMappingURL=${url}\n`);
+    return this.#put(name, '.js', { text, ...map });
   }
 
   /** The statement that registers a module, and the map of that. Made smaller it is kept for the next build. */
@@ -233,12 +245,12 @@ class Writer {
   }
 
   /** Puts a text under a name with its hash, and its map beside it. */
-  #put(name: string, extension: string, { text: given, map }: Mapped, comment: (url: string) => string): string {
+  #put(name: string, extension: '.js' | '.css', { text: given, map }: Mapped): string {
     // A host may send a sheet without saying in which encoding, and the page may say nothing either.
     const text = extension === '.css' && /[^\u0000-\u007f]/.test(given) ? `@charset "utf-8";\n${given}` : given;
     const path = `${assetFolder}/${name}-${contentHash(text).slice(0, 10)}${extension}`;
     const isNamed = map !== undefined && this.#options.sourceMaps === 'on';
-    this.#files.set(path, isNamed ? `${text}${comment(`${basename(path)}.map`)}` : text);
+    this.#files.set(path, isNamed ? `${text}//# sourceMappingURL=${basename(path)}.map\n` : text);
     if (map !== undefined) this.#files.set(`${path}.map`, map);
     return path;
   }
@@ -249,14 +261,14 @@ class Writer {
     const all = new Set([id]);
     for (const at of all) for (const { target } of modules.edges(at)) all.add(target);
     const texts = [...all].sort().map((at) => `${at} ${modules.content(at)?.linked.code}`);
-    const path = `${assetFolder}/${basename(fileOfId(id), extname(fileOfId(id)))}-${contentHash(runtime, ...texts).slice(0, 10)}.js`;
+    const path = `${assetFolder}/${basename(fileOfId(id), extname(fileOfId(id)))}-${contentHash(plainRuntime, ...texts).slice(0, 10)}.js`;
     this.#workers.set(id, path);
     return path;
   }
 
   async #worker(id: string, path: string, late: Record<string, string[]>): Promise<void> {
     const settings = JSON.stringify({ base: this.#options.base, late });
-    const before = `const sparkBuilt = ${settings};\n${runtime}`;
+    const before = `const sparkBuilt = ${settings};\n${await this.#runtime()}\n`;
     const written = await this.#script('worker', this.#modulesOf(this.#project.modules.reachable([id])), {
       before,
       after: `vine.start(${JSON.stringify(id)});`,
@@ -270,11 +282,12 @@ class Writer {
     }
   }
 
-  #style(id: string): Mapped {
+  /** The text of a sheet with what it imports. */
+  #style(id: string): string {
     const known = this.#styles.get(id);
-    if (known) return known;
+    if (known !== undefined) return known;
     const text = this.#inlined(id);
-    const made = this.#options.minify ? smallerSheet(id, { text }) : { text };
+    const made = this.#options.minify ? smallerSheet(id, text) : text;
     this.#styles.set(id, made);
     return made;
   }
@@ -282,8 +295,8 @@ class Writer {
   /** The text of a sheet with those that it imports in their places. In a circle, one that is under way is left out. */
   #inlined(id: string, above: readonly string[] = []): string {
     return inlineImports(this.#sheets.textOf(id), (url) => {
-      if (!url.startsWith(imported)) return undefined;
-      const target = url.slice(imported.length);
+      if (!url.startsWith(importMark)) return undefined;
+      const target = url.slice(importMark.length);
       return above.includes(target) || target === id ? '' : this.#inlined(target, [...above, id]);
     });
   }
@@ -291,7 +304,22 @@ class Writer {
   /** Writes a sheet of its own. Returns its path. */
   #sheetFile(id: string): string {
     const name = basename(fileOfId(id), extname(fileOfId(id)));
-    return this.#put(name, '.css', this.#style(id), (url) => `/*# sourceMappingURL=${url} */\n`);
+    return this.#put(name, '.css', { text: this.#style(id) });
+  }
+
+  /** A sheet that comes with its module, and as a file for pages whose policy forbids that. */
+  #fallback(id: string): string {
+    const path = this.#sheetFile(id);
+    this.#fallbacks.add(path);
+    return path;
+  }
+
+  /** The page's runtime, as small as everything else. */
+  async #runtime(): Promise<string> {
+    this.#smallRuntime ??= this.#options.minify
+      ? smallerScript({ text: plainRuntime }).then(({ text }) => text)
+      : Promise.resolve(plainRuntime);
+    return this.#smallRuntime;
   }
 
   /** Writes a file as it is. Returns its path. */
@@ -316,17 +344,12 @@ class Writer {
       .pageOrder(page)
       .filter((id) => this.#project.modules.content(id)?.kind === 'style' && !page.styles.includes(id));
     const styles = imported.length === 0 ? [] : [this.#joined(page, imported)];
-    const runtimeFile = this.#put(
-      'runtime',
-      '.js',
-      this.#options.minify ? await smallerScript({ text: runtime }) : { text: runtime },
-      () => '',
-    );
+    const runtimeFile = this.#put('runtime', '.js', { text: await this.#runtime() });
     const scripts = [runtimeFile, ...plan.needs.get(page.id)!.map((key) => fileOf.get(key)!)];
     const starts: string[] = [];
     for (const { entry } of page.runs) {
       const text = `self["~spark"].start(${JSON.stringify(entry)});\n`;
-      starts.push(this.#put('start', '.js', { text }, () => ''));
+      starts.push(this.#put('start', '.js', { text }));
     }
     const settings = escapeHtml(JSON.stringify({ base, late: lateFiles }));
     const tag = (path: string) => `<script defer charset="utf-8" src="${escapeHtml(url(path))}"></script>`;
@@ -338,7 +361,7 @@ class Writer {
     const html = rewritePage(page, {
       headStart: '',
       headEnd: links,
-      fileUrl: (specifier) => this.#fileUrl(specifier, page),
+      fileUrl: (specifier, id) => this.#fileUrl(specifier, page, id),
       sheet: (id) => (this.#project.modules.has(id) ? `href="${escapeHtml(url(this.#sheetFile(id)))}"` : undefined),
       script: (index) => (index === 0 ? first : '') + tag(starts[index]!),
     });
@@ -351,45 +374,53 @@ class Writer {
   /** The sheets of a page in one file; those that count at the start only stand there. */
   #joined(page: Page, ids: readonly string[]): string {
     // What stays an `@import` counts at the start only, whichever sheet it stands in.
-    const text = inlineImports(ids.map((id) => this.#style(id).text).join('\n'), () => undefined);
-    return this.#put(basename(page.id, extname(page.id)), '.css', { text: `${text}\n` }, () => '');
+    const text = inlineImports(ids.map((id) => this.#style(id)).join('\n'), () => undefined);
+    return this.#put(basename(page.id, extname(page.id)), '.css', { text: `${text}\n` });
   }
 
-  /** The URL of a file that the page names: a file of the project gets a name with its hash, everything else stays. */
-  #fileUrl(specifier: string, page: Page): string {
+  /** The URL of a file that the page names: a file of the project gets a name with its hash, everything else stays where it was. */
+  #fileUrl(specifier: string, page: Page, script?: string): string {
     const { base, root, verbatim } = this.#options;
-    if (page.parts.baseHref !== undefined || /^(?:[a-z][a-z0-9+.-]*:|\/\/|#)/i.test(specifier)) return specifier;
-    const path = decodeURIComponent(specifier.replace(/[?#].*$/s, ''));
-    const inside = path.startsWith('/') ? path.slice(1) : join(dirname(page.id), path);
-    const isVerbatim = verbatim.some((folder) => this.#project.gate.ofVerbatim(folder, `/${inside}`) !== undefined);
-    const file = isVerbatim ? undefined : this.#project.gate.ofProject(join(root, inside));
-    if (file === undefined)
-      return specifier.startsWith('/') && base !== '/'
-        ? base + specifier.slice(1)
-        : specifier.startsWith('/')
-          ? specifier
-          : `${base}${join(dirname(page.id), specifier)}`;
-    return `${base}${this.#assetFile(inside, contentHash(readFileSync(file)))}`;
+    const url = fileUrl(specifier, page, base);
+    const [, path = '', behind = ''] = /^([^?#]*)(.*)$/s.exec(url)!;
+    const inside = path.startsWith(base) ? decoded(path.slice(base.length)) : undefined;
+    if (script !== undefined) return `${base}${this.#assetOf(script)}${behind}`;
+    if (inside === undefined || page.parts.baseHref !== undefined) return url;
+    if (verbatim.some((folder) => this.#project.gate.ofVerbatim(folder, `/${inside}`) !== undefined)) return url;
+    if (this.#project.gate.ofProject(join(root, inside)) !== undefined) return `${base}${this.#assetOf(inside)}${behind}`;
+    if (!this.#options.isElsewhere(path)) this.#options.onWarning(namedInVain(page, specifier));
+    return url;
   }
 
-  /** Copies the verbatim folders. */
+  /** Writes a file that a page names. Returns its path. */
+  #assetOf(id: string): string {
+    return this.#assetFile(id, contentHash(readFileSync(this.#project.paths.fileOf(id))));
+  }
+
+  /** Copies the verbatim folders. Of two that have a file, the first one counts, as where they are served. */
   #verbatim(): void {
+    const built = new Set([...this.#files.keys(), manifestName]);
     for (const folder of this.#options.verbatim) {
       for (const entry of readdirSync(folder, { recursive: true, withFileTypes: true })) {
         if (!entry.isFile()) continue;
         const path = relative(folder, join(entry.parentPath, entry.name)).split(sep).join('/');
         const file = this.#project.gate.ofVerbatim(folder, `/${path}`);
         if (file === undefined) continue;
-        if (this.#files.has(path))
+        if (built.has(path))
           throw new VineError({
             code: 'output-clash',
             message: `Both the build and the verbatim folder ${relative(this.#options.root, folder)} have a file ${path}.`,
             hint: 'Rename one of them, or take it out of the folder.',
           });
-        this.#files.set(path, readFileSync(file));
+        if (!this.#files.has(path)) this.#files.set(path, readFileSync(file));
       }
     }
   }
+}
+
+/** Where a map, which lies in the folder of assets, says that a source is: at its path in the project. */
+function sourceUrl(id: string): string {
+  return `../${id}`;
 }
 
 /** An index map as a plain one, which other tools read. */

@@ -35,48 +35,44 @@ export interface ChunkPlan {
  * are a chunk. What a page has from the start is no part of what an `import()` on it brings.
  */
 export function planChunks(graph: ModuleGraph<ModuleContent>, roots: readonly ChunkRoot[]): ChunkPlan {
-  const pages = roots.filter(({ isPage }) => isPage);
-  const inPage = new Map(pages.map(({ id, modules }) => [id, new Set(modules)]));
+  const pages = roots
+    .filter(({ isPage }) => isPage)
+    .map(({ id, modules }) => ({ id, modules: new Set(modules), ever: reachableEver(graph, modules) }));
+  const needed = new Map<string, string[]>();
   const usersOf = new Map<string, string[]>();
-  const needed = new Map<string, readonly string[]>();
   for (const { id, isPage, modules } of roots) {
-    const around = isPage ? [] : pages.filter((page) => reachesLate(graph, page, id));
-    const there = (module: string) => around.length > 0 && around.every((page) => inPage.get(page.id)!.has(module));
-    const own = modules.filter((module) => !there(module));
+    const around = isPage ? [] : pages.filter((page) => page.ever.has(id));
+    const own = modules.filter((module) => around.length === 0 || !around.every((page) => page.modules.has(module)));
     needed.set(id, own);
-    for (const module of own) usersOf.set(module, [...(usersOf.get(module) ?? []), id]);
+    for (const module of own) {
+      const users = usersOf.get(module);
+      if (users) users.push(id);
+      else usersOf.set(module, [id]);
+    }
   }
   const pageIds = new Set(pages.map(({ id }) => id));
   const chunks = new Map<string, Chunk>();
-  for (const { id } of roots) {
-    for (const module of needed.get(id)!) {
-      const users = usersOf.get(module)!;
-      const key = users.length === 1 ? users[0]! : contentHash(...users);
-      const name = users.length === 1 ? nameOf(users[0]!) : 'shared';
-      const chunk = chunks.get(key) ?? { key, name, modules: [], isLate: users.some((user) => !pageIds.has(user)) };
-      if (!chunk.modules.includes(module)) chunk.modules.push(module);
-      chunks.set(key, chunk);
-    }
+  const keyOf = new Map<string, string>();
+  // Roots come in a fixed order, and with them modules and their users.
+  for (const [module, users] of usersOf) {
+    const isAlone = users.length === 1;
+    const key = isAlone ? users[0]! : contentHash(...users);
+    keyOf.set(module, key);
+    const isLate = users.some((user) => !pageIds.has(user));
+    const chunk = chunks.get(key) ?? { key, name: isAlone ? nameOf(users[0]!) : 'shared', modules: [], isLate };
+    chunk.modules.push(module);
+    chunks.set(key, chunk);
   }
-  const keysOf = (id: string) => [
-    ...new Set(
-      needed.get(id)!.map((module) => {
-        const users = usersOf.get(module)!;
-        return users.length === 1 ? users[0]! : contentHash(...users);
-      }),
-    ),
-  ];
+  const keysOf = (id: string) => [...new Set(needed.get(id)!.map((module) => keyOf.get(module)!))];
   return { chunks: [...chunks.values()], needs: new Map(roots.map(({ id }) => [id, keysOf(id)])) };
 }
 
-/** Whether a page may ever ask for a module behind an `import()`. */
-function reachesLate(graph: ModuleGraph<ModuleContent>, page: ChunkRoot, target: string): boolean {
-  const seen = new Set(page.modules);
-  for (const id of seen) {
-    if (id === target) return true;
-    for (const { target: next, kind } of graph.edges(id)) if (!isLazy(kind) || kind === 'dynamic') seen.add(next);
-  }
-  return false;
+/** Everything that a page may ever ask for, by `import()` too. */
+function reachableEver(graph: ModuleGraph<ModuleContent>, modules: readonly string[]): ReadonlySet<string> {
+  const seen = new Set(modules);
+  for (const id of seen)
+    for (const { target, kind } of graph.edges(id)) if (!isLazy(kind) || kind === 'dynamic') seen.add(target);
+  return seen;
 }
 
 function nameOf(id: string): string {

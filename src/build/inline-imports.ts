@@ -22,17 +22,17 @@ export function inlineImports(css: string, textOf: (url: string) => string | und
   root.walkAtRules(/^import$/i, (rule) => {
     const parsed = parseImport(rule.params);
     const text = parsed && textOf(parsed.url);
-    if (text === undefined) {
+    if (!parsed || text === undefined) {
       left.push(rule.clone());
       rule.remove();
       return;
     }
     const inner = postcss.parse(text);
     inner.walkAtRules(/^import$/i, (outside) => {
-      left.push(underBoth(outside, parsed!));
+      left.push(underBoth(outside, parsed));
       outside.remove();
     });
-    rule.replaceWith(...wrapped(inner.nodes, parsed!));
+    rule.replaceWith(...wrapped(inner.nodes, parsed));
   });
   root.prepend(...left);
   return root.toString();
@@ -70,9 +70,14 @@ function wrapped(nodes: ChildNode[], { layer, supports, media }: Import): ChildN
   return inside;
 }
 
-/** An `@import` of another origin that stood in an imported sheet, under the media conditions of both. */
-function underBoth(rule: AtRule, { media }: Import): ChildNode {
-  const own = parseImport(rule.params);
-  if (media === '' || !own) return rule.clone();
-  return rule.clone({ params: own.media === '' ? `${rule.params} ${media}` : rule.params });
+/** An `@import` of another origin that stood in an imported sheet: where that has a layer or conditions, a sheet of its own under them. */
+function underBoth(rule: AtRule, { layer, supports, media }: Import): ChildNode {
+  const under = [
+    layer === undefined ? '' : layer === '' ? 'layer' : `layer(${layer})`,
+    supports === undefined ? '' : `supports(${supports})`,
+    media,
+  ].filter((part) => part !== '');
+  if (under.length === 0) return rule.clone();
+  const text = encodeURIComponent(`@import ${rule.params};`);
+  return rule.clone({ params: `url("data:text/css;charset=utf-8,${text}") ${under.join(' ')}` });
 }

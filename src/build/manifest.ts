@@ -6,6 +6,8 @@ export interface ManifestPage {
 
 /** What a build wrote, for backends that render their own pages. `version` changes with the form. */
 export interface Manifest {
+  /** Tells the file from others of its name. */
+  builtBy: 'Vine Spark';
   version: 1;
   /** By the page's path in the project. */
   pages: Record<string, ManifestPage>;

@@ -13,9 +13,10 @@ import {
 import { basename, dirname, join, relative, resolve, sep } from 'node:path';
 import { VineError } from '../core/problem/problem.js';
 import { realPathNow } from '../project/files/disk-files.js';
+import type { Manifest } from './manifest.js';
 
 /** Name of the list of what a build wrote. */
-export const manifestName = 'manifest.json';
+export const manifestName = 'vine-spark.json';
 
 /** Files of a build by their paths in the output folder. */
 export type OutputFiles = ReadonlyMap<string, string | Buffer>;
@@ -58,8 +59,11 @@ function realPathOf(path: string): string {
 }
 
 /**
- * Puts a build in place at once: whoever reads the folder sees the last one or this one, and a build that ends halfway leaves the
- * last one as it was. What earlier builds wrote goes, files of others stay. Returns those, by their paths in the folder.
+ * Puts a build in place by renaming: nobody ever sees half of one, and one that ends halfway leaves the last one as it was. Between
+ * two renames there is no folder for an instant; a build that ends right there is put right by the next one. What earlier builds
+ * wrote goes, files of others stay. Returns those, by their paths in the folder.
+ *
+ * @throws VineError `output-clash` and `output-unwritable`.
  */
 export function writeOutput(folder: string, files: OutputFiles): string[] {
   const target = realPathOf(folder);
@@ -82,6 +86,14 @@ export function writeOutput(folder: string, files: OutputFiles): string[] {
     }
     swap(target, aside);
     return others;
+  } catch (error) {
+    const { code } = error as NodeJS.ErrnoException;
+    if (error instanceof VineError || code === undefined) throw error;
+    const message = `The build cannot be written to ${folder} (${code}).`;
+    throw new VineError(
+      { code: 'output-unwritable', message, hint: 'Free some room, or name another folder with --out.' },
+      { cause: error },
+    );
   } finally {
     rmSync(aside, { recursive: true, force: true });
   }
@@ -103,8 +115,8 @@ function isAlive(pid: number): boolean {
   try {
     process.kill(pid, 0);
     return pid !== process.pid;
-  } catch {
-    return false;
+  } catch (error) {
+    return (error as NodeJS.ErrnoException).code === 'EPERM'; // another user's
   }
 }
 
@@ -120,18 +132,30 @@ function swap(target: string, aside: string): void {
   rmSync(old, { recursive: true, force: true });
 }
 
-/** Files that no build of ours wrote, as far as the last manifest says. */
+/**
+ * Files that no build of ours wrote, by the list of the last one.
+ *
+ * @throws VineError `output-clash` where this build wants the path of one.
+ */
 function filesOfOthers(folder: string, files: OutputFiles): string[] {
-  const ours = new Set([manifestName, ...listed(join(folder, manifestName))]);
+  const ours = new Set(listed(join(folder, manifestName)));
   const all = readdirSync(folder, { recursive: true, withFileTypes: true }).filter((entry) => !entry.isDirectory());
   const paths = all.map((entry) => relative(folder, join(entry.parentPath, entry.name)).split(sep).join('/'));
-  return paths.filter((path) => !ours.has(path) && !files.has(path));
+  const others = paths.filter((path) => !ours.has(path));
+  const [clash] = others.filter((path) => files.has(path));
+  if (clash !== undefined)
+    throw new VineError({
+      code: 'output-clash',
+      message: `The build would write over ${clash} in ${basename(folder)}, which no build of Vine Spark has written.`,
+      hint: 'Move or delete that file, or name another folder with --out.',
+    });
+  return others;
 }
 
 function listed(manifest: string): string[] {
   try {
-    const { files } = JSON.parse(readFileSync(manifest, 'utf8')) as { files?: Record<string, unknown> };
-    return Object.keys(files ?? {});
+    const { builtBy, files } = JSON.parse(readFileSync(manifest, 'utf8')) as Partial<Manifest>;
+    return builtBy === 'Vine Spark' ? [manifestName, ...Object.keys(files ?? {})] : [];
   } catch {
     return []; // the first build here
   }

@@ -18,6 +18,7 @@ const usageCodes = new Set([
   'page-missing',
   'recording-unusable',
   'trace-unwritable',
+  'output-refused',
 ]);
 
 async function main(): Promise<void> {

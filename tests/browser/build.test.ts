@@ -41,7 +41,7 @@ describe.each(ways)('programs that are %s', (how) => {
 const quay: Record<string, string> = {
   'package.json': '{ "type": "module" }',
   'index.html': `<!doctype html><meta charset="utf-8"><link rel="icon" href="img/mark.svg"><link rel="stylesheet" href="page.css"><body>
-    <img srcset="img/mark.svg 1x, img/mark.svg 2x"><p class="tide">pier</p><script type="module" src="src/main.ts"></script>`,
+    <img srcset="img/mark.svg 1x, img/mark.svg 2x"><img src="img/mark.svg#gull"><script src="old.js"></script><p class="tide">pier</p><script type="module" src="src/main.ts"></script>`,
   'other.html':
     '<!doctype html><title>Other</title><link rel="icon" href="img/mark.svg"><script type="module" src="src/other.ts"></script>',
   'page.css':
@@ -52,10 +52,12 @@ const quay: Record<string, string> = {
   'paper.css': 'p { padding-right: 50px; }',
   'img/mark.svg': '<svg xmlns="http://www.w3.org/2000/svg"/>',
   'img/wave.png': 'png',
+  'old.js': 'var old = 4;',
   'public/robots.txt': 'none',
+  'public/manifest.json': '{ "name": "Quay" }',
   'src/main.ts': `import { shared } from './shared';\nimport './a.css';\nimport names from './b.module.css';\nimport wave from '../img/wave.png';
     import text from './notes.txt' with { type: 'text' };
-    const out: unknown[] = [shared, names.row !== undefined, wave.startsWith('/quay/assets/wave-'), text.trim(), typeof import.meta.live, process.env.NODE_ENV];
+    const out: unknown[] = [(globalThis as any).old, shared, names.row !== undefined, wave.startsWith('/quay/assets/wave-'), text.trim(), typeof import.meta.live, process.env.NODE_ENV];
     if (import.meta.live) out.push('GONE');
     const worker = new Worker(new URL('./crane.ts', import.meta.url), { type: 'module' });
     const answer = new Promise((resolve) => { worker.onmessage = ({ data }) => resolve(data); });
@@ -99,7 +101,7 @@ test('a build of everything that an application asks for runs under a base path,
   const { url, close } = await serveNatively(workspace.path('site'));
   const { page, errors, console: printed } = await openPage(browser, `${url}quay/index.html`);
   await page.waitForFunction('document.title !== ""');
-  expect(await page.title()).toBe('sharé,true,true,high water,undefined,production,late sharé,sharé hook,TypeError,3');
+  expect(await page.title()).toBe('4,sharé,true,true,high water,undefined,production,late sharé,sharé hook,TypeError,3');
   const style = (name: string) => page.evaluate(`getComputedStyle(document.querySelector('p')).${name}`);
   expect([await style('paddingRight'), await style('paddingTop'), await style('paddingBottom')]).toEqual(['5px', '6px', '8px']);
   expect([await style('paddingLeft'), await style('marginTop'), await style('backgroundImage')]).toEqual([
@@ -116,15 +118,18 @@ test('a build of everything that an application asks for runs under a base path,
   const files = filesIn(workspace.path('site/quay'));
   const sheets = Object.entries(files).filter(([path]) => path.endsWith('.css'));
   expect(sheets.filter(([, text]) => /@import|sheet:/.test(text))).toEqual([]);
-  expect(files['robots.txt']).toBe('none');
   const scripts = Object.entries(files).filter(([path]) => path.endsWith('.js'));
+  expect([files['robots.txt'], files['manifest.json']]).toEqual(['none', '{ "name": "Quay" }']);
+  expect(files['index.html']).toMatch(/<img src="\/quay\/assets\/mark-\w+\.svg#gull">/);
+  // Workers hold the runtime as small as pages do.
+  expect(scripts.filter(([path, text]) => text.includes('\n    ') && !path.includes('start')).map(([path]) => path)).toEqual([]);
   expect(scripts.some(([, text]) => text.includes('GONE'))).toBe(false);
   // A module that two pages need is in one file.
   expect(scripts.filter(([, text]) => text.includes('"src/shared.ts",{')).length).toBe(2);
-  const listed = Object.keys((JSON.parse(files['manifest.json']!) as { files: object }).files);
+  const listed = Object.keys((JSON.parse(files['vine-spark.json']!) as { files: object }).files);
   expect(listed.toSorted()).toEqual(
     Object.keys(files)
-      .filter((path) => path !== 'manifest.json')
+      .filter((path) => path !== 'vine-spark.json')
       .toSorted(),
   );
   workspace.dispose();
@@ -154,7 +159,7 @@ test('a folder in which a build would do harm is refused; files of others stay, 
     ['public/site', 'its files are copied from there'],
   ]) {
     const { code, stderr } = await runProgram(workspace.root, ['build', '--no-cache', '--out', out!]);
-    expect([code, stderr]).toEqual([1, expect.stringContaining(why!)]);
+    expect([code, stderr]).toEqual([2, expect.stringContaining(why!)]);
   }
   expect(filesIn(workspace.path('src'))['main.ts']).toBe(Buffer.from(quay['src/main.ts']!).toString('latin1'));
   await build(workspace);
@@ -165,6 +170,23 @@ test('a folder in which a build would do harm is refused; files of others stay, 
   const after = filesIn(workspace.path('dist'));
   expect(after.CNAME).toBe('harbour');
   expect(before.some((path) => !(path in after))).toBe(true);
+  // A list of another tool's says nothing of ours, and what nobody of ours wrote is not written over.
+  const { 'public/manifest.json': _, ...plain } = quay;
+  const foreign = Workspace.with({
+    ...plain,
+    'index.html': '<!doctype html><img src="img/50%.png"><script type="module" src="src/shared.ts"></script>',
+    'out/keep.txt': 'keep',
+    'out/manifest.json': '{ "files": { "keep.txt": {} } }',
+    'site/index.html': 'mine',
+  });
+  expect(await build(foreign, '--out', 'out')).toMatchObject({
+    others: ['keep.txt', 'manifest.json'],
+    warnings: [{ code: 'file-missing', position: { line: 1 } }],
+  });
+  const refused = await runProgram(foreign.root, ['build', '--no-cache', '--out', 'site']);
+  expect([refused.code, refused.stderr]).toEqual([1, expect.stringContaining('would write over index.html')]);
+  expect(filesIn(foreign.path('site'))).toEqual({ 'index.html': 'mine' });
+  foreign.dispose();
   // One that is killed, at any time, leaves the last one, and nothing beside it that the next one doesn't take away.
   for (const afterMs of [50, 500, 900]) {
     const child = spawn(process.execPath, [join(repository, 'dist/cli/main.js'), 'build', '--no-cache'], { cwd: workspace.root });

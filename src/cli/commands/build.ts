@@ -4,6 +4,7 @@ import { Command, Option } from 'commander';
 import type { BuildResult } from '../../build/build.js';
 import type { Problem } from '../../core/problem/problem.js';
 import { noTrace } from '../../core/trace.js';
+import { compileRule, findRule } from '../../forward/rule.js';
 import { type CommandLineSettings, effectiveSettings } from '../../settings/effective.js';
 import { cacheFolderOf, projectOptions } from '../compose.js';
 import { parseBase } from '../options.js';
@@ -40,6 +41,7 @@ async function runBuild(page: string | undefined, options: BuildCommandOptions):
   const line = { ...options, ...(page === undefined ? {} : { page }) };
   const settings = await effectiveSettings(process.cwd(), line, 'production');
   const cacheFolder = options.cache ? cacheFolderOf(settings.root) : undefined;
+  const rules = settings.forward.map(compileRule);
   const warnings: Problem[] = [];
   const notes: string[] = [];
   const { build, BuildFailed } = await import('../../build/build.js');
@@ -49,16 +51,19 @@ async function runBuild(page: string | undefined, options: BuildCommandOptions):
       out: settings.output.folder,
       minify: options.minify,
       sourceMaps: settings.output.sourceMaps,
+      isElsewhere: (path) =>
+        (['first', 'missing'] as const).some((when) => findRule(rules, { path, method: 'GET', headers: {} }, when)),
       onWarning: (warning) => warnings.push(warning),
       onNote: (note) => notes.push(note),
     });
-    await new Promise((resolve) => setImmediate(resolve));
-    tell(result, { warnings, notes, ms: performance.now() - from, folder: settings.output.folder, json: options.json === true });
+    const { folder } = settings.output;
+    tell(result, { warnings, notes, ms: performance.now() - from, folder, base: settings.base, json: options.json === true });
     return 0;
   } catch (error) {
     if (!(error instanceof BuildFailed)) throw error;
-    if (options.json) process.stdout.write(`${JSON.stringify({ event: 'problems', problems: error.problems })}\n`);
-    else for (const problem of error.problems) printProblem(problem);
+    const { problems } = error;
+    if (options.json) process.stdout.write(`${JSON.stringify({ event: 'problems', problems, warnings })}\n`);
+    else for (const problem of [...warnings, ...problems]) printProblem(problem);
     return 1;
   }
 }
@@ -68,10 +73,11 @@ interface Told {
   notes: readonly string[];
   ms: number;
   folder: string;
+  base: string;
   json: boolean;
 }
 
-function tell(result: BuildResult, { warnings, notes, ms, folder, json }: Told): void {
+function tell(result: BuildResult, { warnings, notes, ms, folder, base, json }: Told): void {
   const sizes = Object.fromEntries(
     [...result.texts].map(([path, content]) => {
       const bytes = Buffer.from(content);
@@ -85,5 +91,5 @@ function tell(result: BuildResult, { warnings, notes, ms, folder, json }: Told):
     );
   for (const warning of warnings) printProblem(warning);
   const shown = relative(process.cwd(), folder) || folder;
-  process.stdout.write(buildTable({ manifest, sizes, modules, others, notes, ms, folder: shown }));
+  process.stdout.write(buildTable({ manifest, sizes, modules, others, notes, ms, base, folder: shown }));
 }

@@ -17,16 +17,17 @@ export interface BuildTableInput {
   others: readonly string[];
   notes: readonly string[];
   ms: number;
+  base: string;
   /** As it's shown. */
   folder: string;
 }
 
 /** What a page loads at first and what later, with sizes as they are and compressed. */
-export function buildTable({ manifest, sizes, modules, others, notes, ms, folder }: BuildTableInput): string {
+export function buildTable({ manifest, sizes, modules, others, notes, ms, base, folder }: BuildTableInput): string {
   const rows: [what: string, size: Size | undefined][] = [];
   const atFirst = new Set<string>();
   for (const [page, { scripts, styles }] of Object.entries(manifest.pages)) {
-    const paths = [...scripts, ...styles].map((url) => Object.keys(sizes).find((path) => url.endsWith(`/${path}`)) ?? url);
+    const paths = [...scripts, ...styles].map((url) => url.slice(base.length));
     for (const path of paths) atFirst.add(path);
     rows.push([pc.bold(shownText(page)), sum(paths.flatMap((path) => sizes[path] ?? []))]);
     for (const path of paths) rows.push([`  ${shownText(path)}`, sizes[path]]);

@@ -25,9 +25,9 @@ export const problemCodes = {
   'rule-failed': 'A function or value in a rule for forwarding fails or gives what HTTP does not allow.',
   'trace-unwritable': 'A trace cannot be written to the file that was named.',
   'recording-unusable': 'A recording of exchanges with backends cannot be read or written.',
-  'output-unwritable': 'What is printed cannot be written where it should go.',
+  'output-unwritable': 'What is printed or built cannot be written where it should go.',
   'output-refused': 'A build would do harm in the folder that it is to be written to.',
-  'output-clash': 'A build and a verbatim folder have a file of the same path.',
+  'output-clash': 'A build wants the path of a file of a verbatim folder, or of one that it did not write.',
   'editor-missing': 'No editor could be found for opening a file from the page.',
   'internal-error': 'Vine Spark itself failed; please report it.',
 } as const;

@@ -1,6 +1,8 @@
+import { dirname, join } from 'node:path/posix';
 import MagicString from 'magic-string';
 import { parseSrcset, stringifySrcset } from 'srcset';
 import { escapeHtml } from '../../core/tool-page.js';
+import { encodedPath } from '../../core/urls.js';
 import type { Page } from './page.js';
 
 /** What stands in a page in the place of what its author wrote. */
@@ -8,8 +10,8 @@ export interface PageChanges {
   /** Elements for the start and for the end of the head. */
   headStart: string;
   headEnd: string;
-  /** The URL of a file that the page names. */
-  fileUrl(specifier: string): string;
+  /** The URL of a file that the page names; `id` is that of a script which is no module, where the project has it. */
+  fileUrl(specifier: string, id?: string): string;
   /** The attributes of a link to a style sheet of the project, its `href` among them; `undefined` where it stays. */
   sheet(id: string): string | undefined;
   /** The elements that run the module script number `index`. */
@@ -36,10 +38,17 @@ export function rewritePage(page: Page, { headStart, headEnd, fileUrl, sheet, sc
   runs.forEach(({ element }, index) => {
     html.update(element.start, element.end, script(index));
   });
-  parts.classic.forEach(({ attribute, specifier, element }) => {
+  parts.classic.forEach(({ attribute, specifier, element }, index) => {
     const isRun = runs.some((run) => run.element === element);
-    if (!isRun) html.update(attribute.start, attribute.end, `src="${escapeHtml(fileUrl(specifier))}"`);
+    if (!isRun) html.update(attribute.start, attribute.end, `src="${escapeHtml(fileUrl(specifier, page.classic[index]))}"`);
   });
   html.appendLeft(parts.headEnd, headEnd);
   return html.toString();
+}
+
+/** The URL of a file that the page names; other origins stay as they are. With `<base>`, the browser does it. */
+export function fileUrl(specifier: string, page: Page, base: string): string {
+  if (page.parts.baseHref !== undefined || /^(?:[a-z][a-z0-9+.-]*:|\/\/|#)/i.test(specifier)) return specifier;
+  if (!specifier.startsWith('/')) return base + join(encodedPath(dirname(page.id)), specifier);
+  return base === '/' || specifier.startsWith(base) ? specifier : base + specifier.slice(1);
 }

@@ -1,7 +1,8 @@
-import { type Problem, problemAt } from '../../core/problem/problem.js';
+import type { Problem } from '../../core/problem/problem.js';
+import { namedInVain } from '../../project/pages/named-in-vain.js';
 import type { Page } from '../../project/pages/page.js';
+import { fileUrl } from '../../project/pages/rewrite-page.js';
 import type { Project } from '../../project/project.js';
-import { fileUrl } from './render-page.js';
 
 /** Tells of files that pages name and that nobody has: no folder, no module, no backend. */
 export class MissingFiles {
@@ -14,16 +15,11 @@ export class MissingFiles {
         ({ specifier }) => pathOf(specifier, page, project.options.base) === path,
       );
       if (!named) continue;
-      const { attribute, specifier } = named;
+      const { specifier } = named;
       const key = `${page.id} ${page.version} ${specifier}`;
       if (this.#told.has(key)) continue;
       this.#told.add(key);
-      const inText = page.text.indexOf(specifier, attribute.start);
-      const start = inText === -1 || inText > attribute.end ? attribute.start : inText;
-      const message = `The page names '${specifier}', but nothing is there.`;
-      const hint = 'Neither the project nor a verbatim folder holds such a file, and no forwarding rule takes its path.';
-      const place = { file: page.id, text: page.text, start, end: start + specifier.length };
-      return { ...problemAt(place, { code: 'file-missing', message, hint }), severity: 'warning' };
+      return namedInVain(page, specifier);
     }
     return undefined;
   }

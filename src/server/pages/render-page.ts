@@ -1,10 +1,9 @@
-import { dirname, join } from 'node:path/posix';
 import type { ClientSettings } from '../../core/live/messages.js';
 import { escapeHtml } from '../../core/tool-page.js';
-import { encodedPath, ownUrl, type PagePart, pieceName } from '../../core/urls.js';
+import { ownUrl, type PagePart, pieceName } from '../../core/urls.js';
 import type { PageSheets } from '../../project/kept/last-start.js';
 import type { Page } from '../../project/pages/page.js';
-import { rewritePage } from '../../project/pages/rewrite-page.js';
+import { fileUrl, rewritePage } from '../../project/pages/rewrite-page.js';
 import type { Project } from '../../project/project.js';
 import { linkedSheets } from './page-sheets.js';
 
@@ -59,13 +58,6 @@ export function renderPage(input: RenderInput): string {
     sheet: (id) => urls[id] && `href="${urls[id]}" data-spark-style="${escapeHtml(id)}" data-spark-fixed`,
     script: (index) => (sheets ? pieceScripts(input, index) : '<!-- -->'),
   });
-}
-
-/** The URL of a file that the page names; other origins stay as they are. With `<base>`, the browser does it. */
-export function fileUrl(specifier: string, page: Page, base: string): string {
-  if (page.parts.baseHref !== undefined || /^(?:[a-z][a-z0-9+.-]*:|\/\/|#)/i.test(specifier)) return specifier;
-  if (!specifier.startsWith('/')) return base + join(encodedPath(dirname(page.id)), specifier);
-  return base === '/' || specifier.startsWith(base) ? specifier : base + specifier.slice(1);
 }
 
 /** Deferred like module scripts: they run in order once the page is parsed, each with the entry that stood there. */
