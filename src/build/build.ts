@@ -383,11 +383,13 @@ class Writer {
     const { base, root, verbatim } = this.#options;
     const url = fileUrl(specifier, page, base);
     const [, path = '', behind = ''] = /^([^?#]*)(.*)$/s.exec(url)!;
-    const inside = path.startsWith(base) ? decoded(path.slice(base.length)) : undefined;
     if (script !== undefined) return `${base}${this.#assetOf(script)}${behind}`;
-    if (inside === undefined || page.parts.baseHref !== undefined) return url;
-    if (verbatim.some((folder) => this.#project.gate.ofVerbatim(folder, `/${inside}`) !== undefined)) return url;
-    if (this.#project.gate.ofProject(join(root, inside)) !== undefined) return `${base}${this.#assetOf(inside)}${behind}`;
+    if (!path.startsWith(base) || page.parts.baseHref !== undefined) return url;
+    const inside = decoded(path.slice(base.length));
+    if (inside !== undefined) {
+      if (verbatim.some((folder) => this.#project.gate.ofVerbatim(folder, `/${inside}`) !== undefined)) return url;
+      if (this.#project.gate.ofProject(join(root, inside)) !== undefined) return `${base}${this.#assetOf(inside)}${behind}`;
+    }
     if (!this.#options.isElsewhere(path)) this.#options.onWarning(namedInVain(page, specifier));
     return url;
   }
