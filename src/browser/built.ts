@@ -4,11 +4,16 @@ import { loadScript } from './runtime/load-script.js';
 import { surface } from './runtime/records.js';
 import { vine } from './runtime/runtime.js';
 
+/** What stands in front of a module's id where its worker's URL is meant. No URL of a file begins like that. */
+const workerMark = 'worker:';
+
 /** What the page, or the worker's own script, says of the build. */
 interface BuiltSettings {
   base: string;
   /** Module behind an `import()` -> paths of the files that bring it, below the base. */
   late: Record<string, string[]>;
+  /** Module that runs in a worker -> path of the worker's script. */
+  workers?: Record<string, string>;
 }
 
 /** In a worker: the settings, which stand in front of this script. */
@@ -33,4 +38,8 @@ function load(path: string): Promise<void> {
 setFrontEndBase(settings.base);
 setPieceLoader(async (id) => void (await Promise.all((settings.late[id] ?? []).map(load))));
 surface.isLive = false;
+surface.workerUrl = (name) => {
+  const path = name.startsWith(workerMark) ? settings.workers?.[name.slice(workerMark.length)] : undefined;
+  return path === undefined ? undefined : `${settings.base}${path}`;
+};
 Object.defineProperty(globalThis, '~spark', { value: vine, configurable: true });

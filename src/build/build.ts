@@ -1,15 +1,12 @@
 import { readdirSync, readFileSync } from 'node:fs';
 import { basename, extname, join, relative, sep } from 'node:path';
-import { encodedMap, FlattenMap } from '@jridgewell/trace-mapping';
-import type { StyleContent } from '../core/graph/module-content.js';
-import { indexMap, type MapSection } from '../core/maps/index-map.js';
-import { moduleMapParts } from '../core/maps/module-map.js';
+import type { Bundle } from '../core/bundle/bundle.js';
+import type { ModuleContent, StyleContent } from '../core/graph/module-content.js';
+import type { EdgeKind, ModuleGraph } from '../core/graph/module-graph.js';
 import { fileOfId } from '../core/module-id.js';
-import { Piece, type PieceModule } from '../core/pieces/piece.js';
+import type { PieceModule } from '../core/pieces/piece.js';
 import { type Problem, VineError } from '../core/problem/problem.js';
-import { batches } from '../core/text/batches.js';
 import { contentHash } from '../core/text/content-hash.js';
-import { countLineEnds } from '../core/text/line-index.js';
 import { escapeHtml } from '../core/tool-page.js';
 import { decoded } from '../core/urls.js';
 import type { ProjectOptions } from '../project/options.js';
@@ -19,11 +16,14 @@ import { PieceModules } from '../project/pages/piece-modules.js';
 import { fileUrl, rewritePage } from '../project/pages/rewrite-page.js';
 import { ProjectGraph } from '../project/project-graph.js';
 import { StyleSheets } from '../project/styles/style-sheets.js';
-import { type ChunkPlan, type ChunkRoot, planChunks } from './chunks.js';
+import { type ChunkRoot, planChunks } from './chunks.js';
 import { inlineImports } from './inline-imports.js';
 import type { Manifest, ManifestPage } from './manifest.js';
-import { type Mapped, smallerScript, smallerSheet } from './minify.js';
+import type { Mapped } from './mapped.js';
+import { smallerScript, smallerSheet } from './minify.js';
 import { checkFolder, manifestName, type OutputFiles, writeOutput } from './output-folder.js';
+import { type Program, shakeProject } from './program.js';
+import { Scripts } from './scripts.js';
 
 export interface BuildOptions extends ProjectOptions {
   /** Absolute path of the folder to write to. */
@@ -51,6 +51,8 @@ export interface BuildResult {
 const assetFolder = 'assets';
 /** What stands in front of the ids of imported sheets until they are put in their places. */
 const importMark = 'sheet:';
+/** What the runtime looks a worker's URL up by, see `browser/built.ts`. */
+const workerMark = 'worker:';
 const plainRuntime = readFileSync(new URL('../browser/built.js', import.meta.url), 'utf8');
 
 /**
@@ -120,25 +122,27 @@ async function readLate(project: ProjectGraph): Promise<void> {
 class Writer {
   readonly #project: ProjectGraph;
   readonly #options: BuildOptions;
+  readonly #program: Program;
   readonly #files = new Map<string, string | Buffer>();
   readonly #sheets: StyleSheets;
   readonly #pieces: PieceModules;
+  readonly #scripts: Scripts;
   readonly #assets: Record<string, string> = {};
   /** Minified sheets by id. */
   readonly #styles = new Map<string, string>();
   /** Paths of sheets that only some pages will ever ask for. */
   readonly #fallbacks = new Set<string>();
   #smallRuntime: Promise<string> | undefined;
-  /** Workers that are to be written, with the names of their files. */
-  readonly #workers = new Map<string, string>();
 
   constructor(project: ProjectGraph, options: BuildOptions) {
     this.#project = project;
     this.#options = options;
-    const { base } = options;
+    const { base, minify } = options;
     const url = (path: string) => `${base}${path}`;
+    this.#program = shakeProject({ project, assetUrl: (id, hash) => url(assetPath(id, hash)) });
+    const { graph, bundle } = this.#program;
     this.#sheets = new StyleSheets(
-      project.modules,
+      graph,
       {
         // Only `@import` names a sheet so, and none of those is left.
         style: (id) => `${importMark}${id}`,
@@ -148,31 +152,48 @@ class Writer {
       },
       project.paths,
     );
-    this.#pieces = new PieceModules(project.modules, this.#sheets, {
-      source: sourceUrl,
-      worker: (id) => url(this.#workerFile(id)),
+    this.#pieces = new PieceModules(graph, this.#sheets, { source: sourceUrl, worker: (id) => `${workerMark}${id}` });
+    this.#scripts = new Scripts({
+      bundle,
+      graph,
+      minify,
+      hasMaps: options.sourceMaps !== 'off',
+      sourceUrl,
+      whole: (id, hasSheets) => this.#whole(id, hasSheets),
+      urlOf: (id, kind, specifier) => this.#urlOf(id, kind, specifier),
+      kept: project.kept,
+      fingerprint: project.fingerprint,
     });
   }
 
   async write(): Promise<{ files: OutputFiles; manifest: Manifest; fallbacks: ReadonlySet<string> }> {
-    const { modules, pages } = this.#project;
-    const late = new Set(
-      [...modules.ids()].flatMap((id) => modules.edges(id).flatMap(({ kind, target }) => (kind === 'dynamic' ? [target] : []))),
-    );
+    const { pages } = this.#project;
+    const { graph, bundle } = this.#program;
+    const edges = [...graph.ids()].flatMap((id) => graph.edges(id));
+    const targets = (wanted: EdgeKind) => [...new Set(edges.flatMap(({ kind, target }) => (kind === wanted && graph.has(target) ? [target] : [])))].sort();
+    const late = targets('dynamic');
+    const workers = targets('worker');
     const roots: ChunkRoot[] = [
-      ...pages.all().map((page) => ({ id: page.id, isPage: true, modules: this.#project.pageOrder(page) })),
-      ...[...late].sort().map((id) => ({ id, isPage: false, modules: modules.reachable([id]) })),
+      ...pages.all().map((page) => ({ id: page.id, isPage: true, modules: this.#orderOf(page) })),
+      ...late.map((id) => ({ id, isPage: false, modules: graph.reachable([id]) })),
     ];
-    const plan = planChunks(modules, roots);
-    const fileOf = new Map<string, string>();
-    for (const chunk of plan.chunks) {
-      const { key, name, modules: ids, isLate } = chunk;
-      fileOf.set(key, await this.#script(name, this.#modulesOf(ids, isLate), { hasSheets: isLate }));
+    const plan = planChunks(graph, roots);
+    const chunkOf = new Map(plan.chunks.flatMap(({ key, modules }) => modules.map((id) => [id, key] as const)));
+    bundle.group({ chunkOf: (id) => chunkOf.get(id), convention: (id) => this.#convention(id) });
+    for (const id of graph.ids()) {
+      const content = graph.content(id);
+      if (content?.kind === 'asset') this.#assetFile(id, content.hash);
     }
+    const fileOf = new Map<string, string>();
+    for (const { key, name, modules, isLate } of plan.chunks) {
+      const ids = idsFor(bundle, modules);
+      if (ids.length > 0) fileOf.set(key, this.#put(name, '.js', await this.#scripts.script(name, ids, { hasSheets: isLate })));
+    }
+    const filesOf = (id: string) => plan.needs.get(id)!.flatMap((key) => fileOf.get(key) ?? []);
+    const lateFiles = Object.fromEntries(late.map((id) => [bundle.idOf(id), filesOf(id)]));
+    const workerFiles = await this.#writeWorkers(workers, lateFiles);
     const made: Record<string, ManifestPage> = {};
-    const lateFiles = Object.fromEntries([...late].sort().map((id) => [id, plan.needs.get(id)!.map((key) => fileOf.get(key)!)]));
-    for (const [id, name] of this.#workers) await this.#worker(id, name, lateFiles);
-    for (const page of pages.all()) made[page.id] = await this.#page(page, plan, { fileOf, lateFiles });
+    for (const page of pages.all()) made[page.id] = await this.#page(page, { scripts: filesOf(page.id), late: lateFiles, workers: workerFiles });
     this.#verbatim();
     const sizes = [...this.#files]
       .sort(([a], [b]) => (a < b ? -1 : 1))
@@ -188,60 +209,46 @@ class Writer {
     return { files: this.#files, manifest, fallbacks: this.#fallbacks };
   }
 
-  /** Modules as they go into files: nothing in them depends on when and where they were made. */
-  #modulesOf(ids: readonly string[], hasSheets = false): PieceModule[] {
-    return ids.flatMap((id) => {
-      const content = this.#project.modules.content(id);
-      if (content?.kind === 'style') return [this.#styleModule(id, content, hasSheets)];
-      const module = this.#pieces.get(id);
-      if (!module) return [];
-      const { specifiers: _, anonymousComponent: __, dynamic, ...edges } = module.edges;
-      const late =
-        dynamic && Object.fromEntries(Object.entries(dynamic).map(([name, target]) => [name, { ...target, piece: target.id }]));
-      const map = module.map ? { map: module.map } : {};
-      return [{ id, linked: module.linked, edges: { ...edges, version: '', ...(late ? { dynamic: late } : {}) }, ...map }];
-    });
+  /** What is left of a page's modules, in the order in which they run. */
+  #orderOf(page: Page): string[] {
+    const { graph } = this.#program;
+    const left = new Set(graph.reachable(this.#project.pages.modules([page])));
+    return this.#project.pageOrder(page).filter((id) => left.has(id));
+  }
+
+  /** Which convention a module follows for what CommonJS gives it. */
+  #convention(id: string): boolean | undefined {
+    const { graph } = this.#program;
+    const content = graph.content(id);
+    const asksCommonJs = graph.edges(id).some(({ kind, target }) => kind !== 'style' && isCommonJs(graph.content(target)));
+    return content?.kind === 'script' && asksCommonJs ? content.edges.nodeDefault === true : undefined;
+  }
+
+  /** A module that has its scope for itself. Nothing in it depends on when and where it was made. */
+  #whole(id: string, hasSheets: boolean): PieceModule | undefined {
+    const content = this.#program.graph.content(id);
+    if (content?.kind === 'style') return this.#styleModule(id, content, hasSheets);
+    const module = this.#pieces.get(id);
+    if (!module) return undefined;
+    const { specifiers: _, anonymousComponent: __, dynamic, ...edges } = module.edges;
+    const late =
+      dynamic && Object.fromEntries(Object.entries(dynamic).map(([name, target]) => [name, { ...target, piece: target.id }]));
+    const map = module.map ? { map: module.map } : {};
+    return { id, linked: module.linked, edges: { ...edges, version: '', ...(late ? { dynamic: late } : {}) }, ...map };
+  }
+
+  #urlOf(id: string, kind: 'url' | 'worker', specifier: string): string {
+    const content = this.#program.graph.content(id);
+    const known = content?.kind === 'script' ? content.urls.find((url) => url.kind === kind && url.specifier === specifier) : undefined;
+    if (known?.target === undefined) return specifier;
+    return kind === 'worker' ? `${workerMark}${known.target}` : this.#sheets.urlOf(known.target);
   }
 
   /** A sheet that scripts import. Those of a page come in a file of their own, before anything runs. */
   #styleModule(id: string, { linked }: StyleContent, hasSheets: boolean): PieceModule {
-    const imports = this.#project.modules.edges(id).flatMap(({ kind, target }) => (kind === 'import' ? [target] : []));
+    const imports = this.#program.graph.edges(id).flatMap(({ kind, target }) => (kind === 'import' ? [target] : []));
     const style = hasSheets ? `${this.#options.base}${this.#fallback(id)}` : '';
     return { id, linked, edges: { version: '', imports, style }, css: () => this.#style(id) };
-  }
-
-  /** Writes a script of modules. Returns its path. */
-  async #script(name: string, modules: PieceModule[], { hasSheets = false, before = '', after = '' } = {}): Promise<string> {
-    const parts = await Promise.all(modules.map((module) => this.#statement(module, hasSheets)));
-    const head = `${before}(vine => { if (!vine) return;\n`;
-    let line = countLineEnds(head);
-    const sections: MapSection[] = [];
-    for (const { text, map } of parts) {
-      if (map !== undefined) sections.push({ line, map: () => [map] });
-      line += countLineEnds(text) + 1;
-    }
-    const text = `${head}${parts.map((part) => `${part.text}\n`).join('')}${after}})(self["~spark"]);\n`;
-    const hasMap = this.#options.sourceMaps !== 'off';
-    const map = hasMap ? { map: flat([...batches(indexMap(`${name}.js`, sections))].join('')) } : {};
-    return this.#put(name, '.js', { text, ...map });
-  }
-
-  /** The statement that registers a module, and the map of that. Made smaller it is kept for the next build. */
-  async #statement(module: PieceModule, hasSheets: boolean): Promise<Mapped> {
-    const piece = new Piece({ modules: [module], hasSheets, mapUrl: '' });
-    const [, ...rest] = [...piece.inner()];
-    const text = rest.flat().join('').trimEnd();
-    const input = this.#options.sourceMaps === 'off' ? undefined : module.map;
-    // The statement's own line stands above the module's.
-    const map = input && flat([...batches(indexMap('', [{ line: 1, map: () => moduleMapParts(input) }]))].join(''));
-    const mapped = { text, ...(map === undefined ? {} : { map }) };
-    if (!this.#options.minify) return mapped;
-    const key = `smaller ${contentHash(this.#project.fingerprint, text, map ?? '')}`;
-    const kept = this.#project.kept?.get(key);
-    if (kept !== undefined) return JSON.parse(kept) as Mapped;
-    const made = await smallerScript(mapped);
-    this.#project.kept?.put(key, () => JSON.stringify(made));
-    return made;
   }
 
   /** Puts a text under a name with its hash, and its map beside it. */
@@ -255,31 +262,40 @@ class Writer {
     return path;
   }
 
-  /** The path of a worker's script, which changes with everything that may ever run in it. */
-  #workerFile(id: string): string {
-    const { modules } = this.#project;
-    const all = new Set([id]);
-    for (const at of all) for (const { target } of modules.edges(at)) all.add(target);
-    const texts = [...all].sort().map((at) => `${at} ${modules.content(at)?.linked.code}`);
-    const path = `${assetFolder}/${basename(fileOfId(id), extname(fileOfId(id)))}-${contentHash(plainRuntime, ...texts).slice(0, 10)}.js`;
-    this.#workers.set(id, path);
-    return path;
-  }
-
-  async #worker(id: string, path: string, late: Record<string, string[]>): Promise<void> {
-    const settings = JSON.stringify({ base: this.#options.base, late });
-    const before = `const sparkBuilt = ${settings};\n${await this.#runtime()}\n`;
-    const written = await this.#script('worker', this.#modulesOf(this.#project.modules.reachable([id])), {
-      before,
-      after: `vine.start(${JSON.stringify(id)});`,
-    });
-    // Its name was given when the modules that start it were made.
-    for (const end of ['', '.map']) {
-      const text = this.#files.get(written + end);
-      if (text === undefined) continue;
-      this.#files.set(path + end, String(text).replaceAll(basename(written), basename(path)));
-      this.#files.delete(written + end);
+  /**
+   * Writes the scripts of workers, each with the runtime and all that it needs from the start. Their settings name other workers, which
+   * may name them: names are made of all the texts that they lead to.
+   */
+  async #writeWorkers(ids: readonly string[], late: Record<string, string[]>): Promise<Record<string, string>> {
+    const { graph, bundle } = this.#program;
+    const standIn = (id: string) => `${assetFolder}/${nameOf(id)}-${contentHash('worker', id).slice(0, 10)}.js`;
+    const standIns = Object.fromEntries(ids.map((id) => [id, standIn(id)]));
+    const texts = new Map<string, Mapped>();
+    for (const id of ids) {
+      const reached = graph.reachable([id]);
+      const used = new Set(reached.flatMap((at) => graph.edges(at)).flatMap(({ kind, target }) => (kind === 'dynamic' || kind === 'worker' ? [target] : [])));
+      const everything = usedBelow(graph, used);
+      const own = Object.fromEntries(Object.entries(late).filter(([target]) => everything.has(target)));
+      const workers = Object.fromEntries(ids.filter((other) => everything.has(other)).map((other) => [other, standIns[other]!]));
+      const before = `const sparkBuilt = ${JSON.stringify({ base: this.#options.base, late: own, workers })};\n${await this.#runtime()}\n`;
+      texts.set(id, await this.#scripts.script(nameOf(id), idsFor(bundle, reached), { before, after: `vine.start(${JSON.stringify(bundle.idOf(id))});` }));
     }
+    const files: Record<string, string> = {};
+    for (const id of ids) {
+      const reached = new Set([id]);
+      for (const at of reached) for (const other of ids) if (texts.get(at)!.text.includes(standIns[other]!)) reached.add(other);
+      const hash = contentHash(...[...reached].sort().map((at) => texts.get(at)!.text)).slice(0, 10);
+      files[id] = `${assetFolder}/${nameOf(id)}-${hash}.js`;
+    }
+    const isNamed = this.#options.sourceMaps === 'on';
+    for (const id of ids) {
+      const { text, map } = texts.get(id)!;
+      const final = ids.reduce((out, other) => out.replaceAll(standIns[other]!, files[other]!), text);
+      const path = files[id]!;
+      this.#files.set(path, isNamed && map !== undefined ? `${final}//# sourceMappingURL=${basename(path)}.map\n` : final);
+      if (map !== undefined) this.#files.set(`${path}.map`, map);
+    }
+    return files;
   }
 
   /** The text of a sheet with what it imports. */
@@ -326,32 +342,30 @@ class Writer {
   #assetFile(id: string, version: string): string {
     const known = this.#assets[id];
     if (known !== undefined) return known;
-    const extension = extname(id);
-    const path = `${assetFolder}/${basename(id, extension)}-${version.slice(0, 10)}${extension}`;
-    this.#files.set(path, readFileSync(this.#project.paths.fileOf(id)));
+    const path = assetPath(id, version);
+    this.#files.set(path, readFileSync(this.#project.paths.fileOf(fileOfId(id))));
     this.#assets[id] = path;
     return path;
   }
 
-  async #page(
-    page: Page,
-    plan: ChunkPlan,
-    { fileOf, lateFiles }: { fileOf: ReadonlyMap<string, string>; lateFiles: Record<string, string[]> },
-  ): Promise<ManifestPage> {
+  async #page(page: Page, { scripts: own, late, workers }: PageFiles): Promise<ManifestPage> {
     const { base } = this.#options;
+    const { graph, bundle } = this.#program;
     const url = (path: string) => `${base}${path}`;
-    const imported = this.#project
-      .pageOrder(page)
-      .filter((id) => this.#project.modules.content(id)?.kind === 'style' && !page.styles.includes(id));
+    const imported = this.#orderOf(page).filter((id) => graph.content(id)?.kind === 'style' && !page.styles.includes(id));
     const styles = imported.length === 0 ? [] : [this.#joined(page, imported)];
     const runtimeFile = this.#put('runtime', '.js', { text: await this.#runtime() });
-    const scripts = [runtimeFile, ...plan.needs.get(page.id)!.map((key) => fileOf.get(key)!)];
+    const scripts = [runtimeFile, ...own];
     const starts: string[] = [];
     for (const { entry } of page.runs) {
-      const text = `self["~spark"].start(${JSON.stringify(entry)});\n`;
+      const text = `self["~spark"].start(${JSON.stringify(bundle.idOf(entry))});\n`;
       starts.push(this.#put('start', '.js', { text }));
     }
-    const settings = escapeHtml(JSON.stringify({ base, late: lateFiles }));
+    const reached = usedBelow(graph, this.#orderOf(page));
+    const isReached = (id: string) => reached.has(id) || reached.has(id.replace(/\?names$/, ''));
+    const only = <T>(all: Record<string, T>) => Object.fromEntries(Object.entries(all).filter(([id]) => isReached(id)));
+    const ownWorkers = only(workers);
+    const settings = escapeHtml(JSON.stringify({ base, late: only(late), ...(Object.keys(ownWorkers).length > 0 ? { workers: ownWorkers } : {}) }));
     const tag = (path: string) => `<script defer charset="utf-8" src="${escapeHtml(url(path))}"></script>`;
     const first = `<script defer charset="utf-8" src="${escapeHtml(url(runtimeFile))}" data-spark-built="${settings}"></script>${scripts.slice(1).map(tag).join('')}`;
     const sheets = escapeHtml(JSON.stringify(Object.fromEntries(imported.map((id) => [id, '']))));
@@ -362,11 +376,11 @@ class Writer {
       headStart: '',
       headEnd: links,
       fileUrl: (specifier, id) => this.#fileUrl(specifier, page, id),
-      sheet: (id) => (this.#project.modules.has(id) ? `href="${escapeHtml(url(this.#sheetFile(id)))}"` : undefined),
+      sheet: (id) => (graph.has(id) ? `href="${escapeHtml(url(this.#sheetFile(id)))}"` : undefined),
       script: (index) => (index === 0 ? first : '') + tag(starts[index]!),
     });
     this.#files.set(page.id, html);
-    const linked = page.styles.filter((id) => id !== undefined && this.#project.modules.has(id)) as string[];
+    const linked = page.styles.filter((id) => id !== undefined && graph.has(id)) as string[];
     const fixed = linked.map((id) => this.#sheetFile(id));
     return { scripts: [...scripts, ...starts].map(url), styles: [...fixed, ...styles].map(url) };
   }
@@ -420,12 +434,42 @@ class Writer {
   }
 }
 
+/** What a page loads, as paths. */
+interface PageFiles {
+  scripts: string[];
+  /** Module behind an `import()` -> files that bring it. */
+  late: Record<string, string[]>;
+  workers: Record<string, string>;
+}
+
+/** The ids by which the runtime knows what modules became, each once. */
+function idsFor(bundle: Bundle, modules: readonly string[]): string[] {
+  return [...new Set(modules.flatMap((id) => bundle.idsOf(id)))];
+}
+
+/** Everything that modules lead to, later and in workers too. */
+function usedBelow(graph: ModuleGraph<ModuleContent>, from: Iterable<string>): ReadonlySet<string> {
+  const seen = new Set(from);
+  for (const id of seen) for (const { target } of graph.edges(id)) seen.add(target);
+  return seen;
+}
+
+function isCommonJs(content: ModuleContent | undefined): boolean {
+  return content?.kind === 'script' && content.linked.format === 'commonjs';
+}
+
+/** A file's name without its folder and its extension. */
+function nameOf(id: string): string {
+  return basename(fileOfId(id), extname(fileOfId(id)));
+}
+
+/** The path of a file that is used by its URL. */
+function assetPath(id: string, version: string): string {
+  const file = fileOfId(id);
+  return `${assetFolder}/${basename(file, extname(file))}-${version.slice(0, 10)}${extname(file)}`;
+}
+
 /** Where a map, which lies in the folder of assets, says that a source is: at its path in the project. */
 function sourceUrl(id: string): string {
   return `../${id}`;
-}
-
-/** An index map as a plain one, which other tools read. */
-function flat(map: string): string {
-  return JSON.stringify(encodedMap(new FlattenMap(map)));
 }

@@ -1,17 +1,11 @@
 import { transform } from 'lightningcss';
 import { type MinifyOptions, minify } from 'terser';
-
-/** A text and the map that leads from it to where it came from, as JSON. */
-export interface Mapped {
-  text: string;
-  map?: string;
-}
+import type { Mapped } from './mapped.js';
 
 const options = {
   ecma: 2020,
   // A second pass takes twice as long and saves a thousandth.
   compress: { passes: 1 },
-  mangle: true,
   keep_fnames: true,
   keep_classnames: true,
   // Licences stay where they are.
@@ -20,13 +14,13 @@ const options = {
 
 /**
  * Makes a classic script smaller. Names that programs can see, those of functions and classes, stay. A script on which the minifier
- * fails, e.g. for its depth, is only stripped of what means nothing, or stays as it is.
+ * fails, e.g. for its depth, is only stripped of what means nothing, or stays as it is. `reserved` are names of variables that stay too.
  */
-export async function smallerScript({ text, map }: Mapped): Promise<Mapped> {
+export async function smallerScript({ text, map }: Mapped, reserved: readonly string[] = []): Promise<Mapped> {
   const sourceMap = map === undefined ? {} : { sourceMap: { content: map, includeSources: true, asObject: false } };
   for (const compress of [options.compress, false] as const) {
     try {
-      const { code, map: chained } = await minify(text, { ...options, compress, ...sourceMap });
+      const { code, map: chained } = await minify(text, { ...options, mangle: { reserved: [...reserved] }, compress, ...sourceMap });
       return { text: code ?? '', ...(map === undefined ? {} : { map: String(chained) }) };
     } catch (error) {
       if (!(error instanceof Error)) throw error;

@@ -134,7 +134,7 @@ function completed(module: Instance): void {
 
 /** Components get their identity from the name under which they are exported, where the translation gave them none. */
 function registerExports(module: Instance): void {
-  if (module.entry.id.includes('node_modules/')) return;
+  if (!surface.isLive || module.entry.id.includes('node_modules/')) return;
   for (const name of Object.keys(module.getters)) {
     if (isComponentExport(module, name)) registerComponent(module.getters[name]!(), `export ${name}`, module);
   }

@@ -20,6 +20,7 @@ function workerUrls(): string {
 export class Handle {
   readonly #instance: Instance;
   #meta: object | undefined;
+  readonly #parts = new Map<string, Handle>();
 
   constructor(instance: Instance) {
     this.#instance = instance;
@@ -36,15 +37,20 @@ export class Handle {
     }));
   }
 
-  /** `export` declarations. `early` are hoisted functions, readable before the body has run. */
+  /**
+   * `export` declarations. `early` are hoisted functions, readable before the body has run. `inner` are names that only modules of
+   * the build ask for: they are no exports.
+   */
   exports(
     getters: Record<string, () => unknown>,
     early: string[] = [],
     indirect: [exported: string, dependency: number, name: string | null][] = [],
     stars: number[] = [],
+    inner: string[] = [],
   ): void {
     const instance = this.#instance;
     instance.getters = getters;
+    instance.inner = new Set(inner);
     instance.early = early;
     instance.indirect = new Map(indirect.map(([exported, dependency, name]) => [exported, [dependency, name]]));
     instance.stars = stars;
@@ -98,7 +104,8 @@ export class Handle {
 
   /** The URL behind `new URL('…', import.meta.url)`. */
   at(place: number): string {
-    const url = this.#instance.definition.edges.urls![place]!;
+    const named = this.#instance.definition.edges.urls![place]!;
+    const url = surface.workerUrl?.(named) ?? named;
     // A worker's script holds its own client, so it's given to whoever knows the key.
     return url.startsWith(workerUrls()) ? `${url}&key=${hookKey()}` : url;
   }
@@ -116,6 +123,25 @@ export class Handle {
   /** The URL of the file that the module stands for. */
   get url(): string | undefined {
     return this.#instance.definition.edges.url;
+  }
+
+  /** The side of one of several modules that share a scope. */
+  of(id: string): Handle {
+    const known = this.#parts.get(id);
+    if (known) return known;
+    const { definition } = this.#instance;
+    const { nodeDefault } = definition.edges;
+    const edges = { version: '', imports: [], ...(nodeDefault ? { nodeDefault } : {}), ...definition.edges.parts?.[id] };
+    const part = new Handle({ ...this.#instance, entry: { ...this.#instance.entry, id }, definition: { ...definition, edges } });
+    this.#parts.set(id, part);
+    return part;
+  }
+
+  /** A function or class keeps the name that it has in its source. `given` is what its variable is called. */
+  named<T>(value: T, name: string, given = ''): T {
+    const own = Object.getOwnPropertyDescriptor(value, 'name');
+    if (own && own.value === given) Object.defineProperty(value, 'name', { value: name, configurable: true });
+    return value;
   }
 
   /** The body of a module with top-level `await` has ended. */

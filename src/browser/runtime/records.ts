@@ -57,6 +57,8 @@ export interface Instance {
   paused?: Promise<unknown>;
   getters: Record<string, () => unknown>;
   early: readonly string[];
+  /** Names among the getters that are no exports. */
+  inner?: ReadonlySet<string>;
   indirect: Map<string, [dependency: number, name: string | null]>;
   stars: readonly number[];
   bindings: Binding[];
@@ -102,6 +104,8 @@ export const surface: {
   requireFrom(importer: Instance, specifier: string): unknown;
   /** Updates may come; in a build they don't, and `import.meta.live` is undefined. */
   isLive: boolean;
+  /** In a build: the URL of a worker that a module names by its id; `undefined` for other URLs. */
+  workerUrl?(name: string): string | undefined;
 } = { handleOf: notYet, requireFrom: notYet, isLive: true };
 
 function notYet(): never {
@@ -148,7 +152,12 @@ function forgetImports(id: string, edges: RuntimeEdges): void {
 
 /** Every module that these edges lead to, of whatever kind. */
 export function targetsOf(edges: RuntimeEdges): string[] {
-  return [...edges.imports, ...Object.values(edges.requires ?? {}), ...Object.values(edges.dynamic ?? {}).map(({ id }) => id)];
+  return [...edges.imports, ...Object.values(edges.requires ?? {}), ...dynamicTargets(edges)];
+}
+
+/** Modules behind `import()`, in the order of the text. */
+export function dynamicTargets({ dynamic = {}, parts = {} }: RuntimeEdges): string[] {
+  return [dynamic, ...Object.values(parts).map((part) => part.dynamic ?? {})].flatMap((of) => Object.values(of).map(({ id }) => id));
 }
 
 /** The instance behind the n-th static import of `importer`. */

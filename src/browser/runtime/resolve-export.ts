@@ -75,7 +75,7 @@ export function exportedNames(instance: Instance, seen: Set<Instance> = new Set(
     names.add('default');
     return names;
   }
-  for (const name of Object.keys(instance.getters)) names.add(name);
+  for (const name of Object.keys(instance.getters)) if (!instance.inner?.has(name)) names.add(name);
   for (const name of instance.indirect.keys()) names.add(name);
   for (const dependency of instance.stars) {
     for (const name of exportedNames(dependencyOf(instance, dependency), seen)) if (name !== 'default') names.add(name);

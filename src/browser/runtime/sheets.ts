@@ -1,5 +1,5 @@
 import type { SheetChange } from '../../core/live/messages.js';
-import { entries, registry } from './records.js';
+import { dynamicTargets, entries, registry } from './records.js';
 
 /** The attribute by which elements of ours are known, with the sheet's id. */
 const mark = 'data-spark-style';
@@ -128,8 +128,8 @@ function moduleOrder(): string[] {
   const order = evaluationOrder([...entries], seen);
   // Grows while it's walked.
   for (const id of order) {
-    const dynamic = Object.values(registry.get(id)?.definition.edges.dynamic ?? {});
-    for (const { id: target } of dynamic) if (lateRoots.has(target)) order.push(...evaluationOrder([target], seen));
+    const edges = registry.get(id)?.definition.edges;
+    for (const target of edges ? dynamicTargets(edges) : []) if (lateRoots.has(target)) order.push(...evaluationOrder([target], seen));
   }
   return order;
 }

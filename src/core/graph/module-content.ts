@@ -19,6 +19,10 @@ export interface UrlTarget {
 export interface ScriptContent {
   kind: 'script';
   source: SourceText;
+  /** The module as plain JavaScript, as `map` maps it to the source; only where a build is made. */
+  text?: string;
+  /** It stands for data, such as JSON. */
+  isData?: true;
   map?: KeptMap;
   linked: Linked;
   edges: RuntimeEdges;
@@ -47,6 +51,8 @@ export interface StyleContent {
   references: StyleReference[];
   /** For each reference the id it leads to; `undefined` for what is not a file of the project. */
   targets: (string | undefined)[];
+  /** What a CSS module calls its classes. */
+  names?: Readonly<Record<string, string>>;
   linked: Linked;
 }
 

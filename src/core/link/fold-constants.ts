@@ -74,36 +74,57 @@ const typesInBrowsers: Record<string, string> = {
   define: 'undefined',
 };
 
-/** Evaluates the few kinds of tests by which packages choose between builds. */
-export function evaluate(node: Expression | Node, constants: Readonly<Record<string, string>>): Known | undefined {
+/** Evaluates the few kinds of tests by which packages choose between builds. `lookup` knows the values of names and members. */
+export function evaluate(
+  node: Expression | Node,
+  constants: Readonly<Record<string, string>>,
+  lookup: (node: Node) => Known | undefined = () => undefined,
+): Known | undefined {
+  const valueOf = (inner: Expression | Node) => evaluate(inner, constants, lookup);
   switch (node.type) {
     case 'Literal':
       return 'regex' in node || 'bigint' in node ? undefined : { value: node.value };
+    case 'Identifier':
+      return node.name === 'undefined' ? { value: undefined } : lookup(node);
+    case 'TemplateLiteral':
+      return node.expressions.length === 0 ? { value: node.quasis[0]!.value.cooked } : undefined;
     case 'MemberExpression': {
       const text = constantOf(node, constants);
-      return text === undefined || text.startsWith('(') ? undefined : { value: JSON.parse(text) };
+      if (text === undefined) return lookup(node);
+      return text.startsWith('(') ? undefined : { value: JSON.parse(text) };
     }
     case 'UnaryExpression': {
       if (node.operator === 'typeof' && node.argument.type === 'Identifier') {
         const type = typesInBrowsers[node.argument.name];
         return type === undefined ? undefined : { value: type };
       }
-      const known = node.operator === '!' ? evaluate(node.argument, constants) : undefined;
-      return known && { value: !known.value };
+      const known = ['!', '-', 'void'].includes(node.operator) ? valueOf(node.argument) : undefined;
+      if (!known) return undefined;
+      if (node.operator === '!') return { value: !known.value };
+      if (node.operator === 'void') return { value: undefined };
+      return typeof known.value === 'number' ? { value: -known.value } : undefined;
     }
     case 'LogicalExpression': {
-      const left = evaluate(node.left, constants);
+      const left = valueOf(node.left);
       if (!left) return undefined;
-      if (node.operator === '&&') return left.value ? evaluate(node.right, constants) : left;
-      if (node.operator === '||') return left.value ? left : evaluate(node.right, constants);
-      return left.value == null ? evaluate(node.right, constants) : left;
+      if (node.operator === '&&') return left.value ? valueOf(node.right) : left;
+      if (node.operator === '||') return left.value ? left : valueOf(node.right);
+      return left.value == null ? valueOf(node.right) : left;
+    }
+    case 'ConditionalExpression': {
+      const test = valueOf(node.test);
+      return test && valueOf(test.value ? node.consequent : node.alternate);
     }
     case 'BinaryExpression': {
-      const left = evaluate(node.left, constants);
-      const right = left && evaluate(node.right, constants);
+      const left = valueOf(node.left);
+      const right = left && valueOf(node.right);
       if (!left || !right) return undefined;
-      if (node.operator === '===' || node.operator === '==') return { value: left.value === right.value };
-      if (node.operator === '!==' || node.operator === '!=') return { value: left.value !== right.value };
+      if (node.operator === '===') return { value: left.value === right.value };
+      if (node.operator === '!==') return { value: left.value !== right.value };
+      // biome-ignore lint/suspicious/noDoubleEquals: this is what stands there
+      if (node.operator === '==') return { value: left.value == right.value };
+      // biome-ignore lint/suspicious/noDoubleEquals: this is what stands there
+      if (node.operator === '!=') return { value: left.value != right.value };
       return undefined;
     }
     default:

@@ -66,3 +66,29 @@ function dataModule(getters: string[], body: string, exports: string[]): Linked 
     isEarly: false,
   };
 }
+
+/** Data as the text of a module, for builds: `css` becomes a constructed sheet, `bytes` come as base64. */
+export function dataText(type: 'css' | 'text' | 'bytes', content: string): string {
+  const text = JSON.stringify(content);
+  if (type === 'text') return `export default ${text};\n`;
+  if (type === 'bytes') return `export default /* @__PURE__ */ Uint8Array.from(atob(${text}), (byte) => byte.charCodeAt(0));\n`;
+  return `const sheet = new CSSStyleSheet();\nsheet.replaceSync(${text});\nexport default sheet;\n`;
+}
+
+/** JSON as the text of a module, each member a variable of its own, so that those which nobody reads can be left out. */
+export function jsonText(text: string, isTyped = false): string {
+  const value: unknown = JSON.parse(text);
+  const isObject = typeof value === 'object' && value !== null && !Array.isArray(value);
+  // Written out again, some values would be others.
+  const isOdd = text.includes('__proto__') || /-0|[eE][+\d]\d\d/.test(text);
+  const names = isObject && !isTyped ? Object.keys(value).filter((key) => identifier.test(key)) : [];
+  if (isOdd) {
+    const members = names.map((name) => `export const ${name} = my_json.${name};\n`).join('');
+    return `const my_json = /* @__PURE__ */ JSON.parse(${JSON.stringify(text)});\n${members}export default my_json;\n`;
+  }
+  if (names.length === 0) return `export default ${JSON.stringify(value)};\n`;
+  const entries = Object.entries(value as object);
+  const own = entries.filter(([key]) => names.includes(key)).map(([key, member]) => `export const ${key} = ${JSON.stringify(member)};\n`);
+  const all = entries.map(([key, member]) => (names.includes(key) ? key : `${JSON.stringify(key)}: ${JSON.stringify(member)}`));
+  return `${own.join('')}export default { ${all.join(', ')} };\n`;
+}

@@ -50,6 +50,12 @@ export function analyseModule(input: AnalysisInput): Analysis {
   return { isAsync: hasTopLevelAwait(tree), edits, importWrites: findImportWrites(variables, input) };
 }
 
+/** What has to change in a module's text wherever it's put, its imports and exports aside. */
+export function analysePlaces(tree: Program, text: string, constants: AnalysisInput['constants']): Omit<Analysis, 'importWrites'> {
+  const edits = [...foldConstants(tree, constants), ...topLevelArguments(tree), ...htmlCommentEdits(tree, text)];
+  return { isAsync: hasTopLevelAwait(tree), edits };
+}
+
 type Variables = ReadonlyMap<string, Variable>;
 
 /** The variables of the module's own scope; none where nothing imported or exported needs them. */
@@ -205,7 +211,8 @@ function assignmentAround(reference: Reference, parents: ReadonlyMap<Node, Node>
   return undefined;
 }
 
-function touchEdits(target: Spanned, names: string[], number: number, { handle }: AnalysisInput): Edit[] {
+/** `x = 1` becomes `my.touch("x", x = 1)`, and so on for whatever assigns; `number` makes a name that is there once. */
+export function touchEdits(target: Spanned, names: string[], number: number, { handle }: { handle: string }): Edit[] {
   const calls = names.map((name) => `${handle}.touch(${JSON.stringify(name)})`);
   const statements = calls.map((call) => `${call};`).join(' ');
   if (target.type === 'VariableDeclaration') {

@@ -22,6 +22,8 @@ export interface RuntimeEdges {
   url?: string;
   /** URL of the style sheet that the page must hold while this module is in use. */
   style?: string;
+  /** Several modules that share a scope: what those of them need that name files or other modules, by id. */
+  parts?: Record<string, Pick<RuntimeEdges, 'dynamic' | 'urls'>>;
   /** The text of that sheet, where it comes with the module: a piece behind a dynamic import brings its sheets along. */
   css?: string;
 }

@@ -11,6 +11,7 @@ export interface PackageJson {
   module?: unknown;
   browser?: unknown;
   exports?: unknown;
+  sideEffects?: unknown;
   imports?: unknown;
   dependencies?: Record<string, string>;
   devDependencies?: unknown;

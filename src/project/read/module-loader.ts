@@ -5,7 +5,7 @@ import type { Edge } from '../../core/graph/module-graph.js';
 import { inTime } from '../../core/in-time.js';
 import { chooseHandle } from '../../core/link/handle.js';
 import { linkCommonJs } from '../../core/link/link-commonjs.js';
-import { linkBytes, linkConstructedSheet, linkJson, linkText, linkUrl } from '../../core/link/link-data.js';
+import { dataText, jsonText, linkBytes, linkConstructedSheet, linkJson, linkText, linkUrl } from '../../core/link/link-data.js';
 import type { Linked, ModuleRequest } from '../../core/link/linked.js';
 import type { Mode } from '../../core/mode.js';
 import { fileOfId, splitId } from '../../core/module-id.js';
@@ -116,12 +116,14 @@ export class ModuleLoader {
       const loaded = await loadStyle(path, text, this.#options);
       return 'problems' in loaded || loaded.content.kind !== 'style'
         ? loaded
-        : this.#data(id, text, linkConstructedSheet(loaded.content.css));
+        : this.#data(id, text, linkConstructedSheet(loaded.content.css), dataText('css', loaded.content.css));
     }
-    return this.#data(id, text, type === 'text' ? linkText(text) : linkBytes(Buffer.from(content).toString('base64')));
+    if (type === 'text') return this.#data(id, text, linkText(text), dataText('text', text));
+    const base64 = Buffer.from(content).toString('base64');
+    return this.#data(id, text, linkBytes(base64), dataText('bytes', base64));
   }
 
-  #data(id: string, source: string, linked: Linked): Loaded {
+  #data(id: string, source: string, linked: Linked, text: string): Loaded {
     const edges: RuntimeEdges = { version: contentHash(linked.code), imports: [] };
     return {
       content: {
@@ -132,6 +134,8 @@ export class ModuleLoader {
         inPackage: id.includes('node_modules/'),
         isChecked: false,
         urls: [],
+        isData: true,
+        ...(this.#options.mode === 'production' ? { text } : {}),
       },
       edges: [],
     };
@@ -255,7 +259,7 @@ export class ModuleLoader {
       }
     }
     if (problems.length > 0) return { problems, edges };
-    if (!inPackage && edges.some(({ target }) => /(?:^|\/)node_modules\/preact\//.test(target))) {
+    if (this.#keepsState && !inPackage && edges.some(({ target }) => /(?:^|\/)node_modules\/preact\//.test(target))) {
       // Behind the module's own imports, whose places are counted, and before its body.
       const target = targets.ofOwn(preactRefresh);
       edges.push({ kind: 'import', specifier: preactRefresh, target });
@@ -281,6 +285,7 @@ export class ModuleLoader {
         isChecked,
         urls,
         ...(map ? { map } : {}),
+        ...(this.#options.mode === 'production' && linked.format === 'module' && script.text !== undefined ? { text: script.text } : {}),
       },
       edges,
     };
@@ -289,7 +294,7 @@ export class ModuleLoader {
   /** `isTyped`: imported with a type attribute, so that the value is the only export. */
   #json(id: string, source: string, isTyped = false): Loaded {
     const mistake = findJsonMistake(source);
-    if (!mistake) return this.#data(id, source, linkJson(source, isTyped));
+    if (!mistake) return this.#data(id, source, linkJson(source, isTyped), jsonText(source, isTyped));
     const place = { file: fileOfId(id), text: source, start: mistake.at };
     return { problems: [problemAt(place, { code: 'syntax-error', message: `This is no JSON: ${mistake.why}.` })] };
   }

@@ -74,6 +74,7 @@ export async function loadStyle(
     folders: compiled.folders,
     linked: linkStyle(exports),
     ...(map ? { map } : {}),
+    ...(exports ? { names: exports } : {}),
   } as const;
   return { content, edges };
 }

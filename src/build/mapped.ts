@@ -1,0 +1,71 @@
+import remapping from '@jridgewell/remapping';
+import { decode, encode, type SourceMapSegment } from '@jridgewell/sourcemap-codec';
+import { encodedMap, FlattenMap } from '@jridgewell/trace-mapping';
+import type MagicString from 'magic-string';
+import { indexMap, type MapSection } from '../core/maps/index-map.js';
+import { type MapInput, moduleMap } from '../core/maps/module-map.js';
+import { batches } from '../core/text/batches.js';
+
+/** A text and the map that leads from it to where it came from, as JSON (ECMA-426). */
+export interface Mapped {
+  text: string;
+  map?: string;
+}
+
+/** A replacement in a text without line ends on either side. */
+export interface Replacement {
+  start: number;
+  end: number;
+  text: string;
+}
+
+/** An edited module with its map to the source. */
+export function mappedEdits(edited: MagicString, input: MapInput): Mapped {
+  const own = edited.generateDecodedMap({ hires: 'boundary', source: 'module' });
+  const below = moduleMap(input);
+  const joined = remapping({ ...own, version: 3 } as never, (_, { depth }) => (depth === 1 ? JSON.parse(below) : null));
+  return { text: edited.toString(), map: JSON.stringify(joined) };
+}
+
+/** Applies replacements, in the order of the text, and moves the map along. `nameOf` gives names of the map their right text. */
+export function replaced({ text, map }: Mapped, replacements: readonly Replacement[], nameOf: (name: string) => string = (name) => name): Mapped {
+  if (replacements.length === 0) return map === undefined ? { text } : { text, map };
+  let out = '';
+  let at = 0;
+  for (const { start, end, text: fresh } of replacements) {
+    out += text.slice(at, start) + fresh;
+    at = end;
+  }
+  out += text.slice(at);
+  return map === undefined ? { text: out } : { text: out, map: movedMap(map, text, replacements, nameOf) };
+}
+
+function movedMap(map: string, text: string, replacements: readonly Replacement[], nameOf: (name: string) => string): string {
+  const parsed = JSON.parse(map) as { mappings: string; names: string[] };
+  const lines = decode(parsed.mappings);
+  let line = 0;
+  let lineStart = 0;
+  let next = 0;
+  while (next < replacements.length) {
+    let end = text.indexOf('\n', lineStart);
+    if (end === -1) end = text.length;
+    const segments: SourceMapSegment[] = lines[line] ?? [];
+    let by = 0;
+    for (const segment of segments) {
+      while (next < replacements.length && replacements[next]!.end - lineStart <= segment[0] && replacements[next]!.start < end) {
+        const { start, end: stop, text: fresh } = replacements[next++]!;
+        by += fresh.length - (stop - start);
+      }
+      segment[0] += by;
+    }
+    while (next < replacements.length && replacements[next]!.start < end) next++;
+    line++;
+    lineStart = end + 1;
+  }
+  return JSON.stringify({ ...parsed, names: parsed.names.map(nameOf), mappings: encode(lines) });
+}
+
+/** A map of a text made of several, each from a line on. */
+export function joinedMap(file: string, sections: readonly MapSection[]): string {
+  return JSON.stringify(encodedMap(new FlattenMap([...batches(indexMap(file, sections))].join(''))));
+}

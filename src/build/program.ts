@@ -1,0 +1,138 @@
+import { dirname, relative, sep } from 'node:path';
+import picomatch from 'picomatch';
+import { Bundle } from '../core/bundle/bundle.js';
+import type { Member } from '../core/bundle/member.js';
+import { readMember } from '../core/bundle/read-member.js';
+import type { ShakeRoot } from '../core/bundle/shake.js';
+import { modulesOnCycles } from '../core/graph/cycles.js';
+import type { ModuleContent } from '../core/graph/module-content.js';
+import { ModuleGraph } from '../core/graph/module-graph.js';
+import { jsonText } from '../core/link/link-data.js';
+import { fileOfId } from '../core/module-id.js';
+import type { ProjectGraph } from '../project/project-graph.js';
+
+export interface ProgramInput {
+  project: ProjectGraph;
+  /** The URL of a file that modules use by it. */
+  assetUrl(id: string, hash: string): string;
+}
+
+/** A project's modules without what nobody needs. */
+export interface Program {
+  bundle: Bundle;
+  members: ReadonlyMap<string, Member>;
+  /** What is left, with edges that lead past what isn't. */
+  graph: ModuleGraph<ModuleContent>;
+}
+
+/** Takes the modules of a project apart and leaves out what its pages don't need. */
+export function shakeProject({ project, assetUrl }: ProgramInput): Program {
+  const { modules, pages, options } = project;
+  const onCycles = modulesOnCycles(modules);
+  const members = new Map<string, Member>();
+  const data = new Set<string>();
+  for (const id of modules.ids()) {
+    const content = modules.content(id)!;
+    const text = textOf(id, content, assetUrl);
+    if (text === undefined) continue;
+    if (content.kind !== 'script' || content.isData) data.add(id);
+    members.set(id, readMember({ id, text, constants: data.has(id) ? {} : options.constants, isOnCycle: onCycles.has(id) }));
+  }
+  const targets = new Map<Member, readonly string[]>();
+  const targetsOf = (member: Member) => {
+    let known = targets.get(member);
+    if (!known) targets.set(member, (known = importTargets(member, modules.content(member.id)!)));
+    return known;
+  };
+  const roots: ShakeRoot[] = pages
+    .all()
+    .flatMap((page) => pages.modules([page]))
+    .map((id) => ({ id, names: [] }));
+  const bundle = new Bundle({
+    members,
+    edges: (id) => modules.edges(id),
+    has: (id) => modules.has(id),
+    targets: targetsOf,
+    mayMatter: packageSays(project),
+    isOnCycle: (id) => onCycles.has(id),
+    isData: (id) => data.has(id),
+    isSheet: (id) => modules.content(id)?.kind === 'style',
+    importedBy: (id) => importedNames(modules.content(id)),
+    constants: options.constants,
+    roots,
+  });
+  const graph = new ModuleGraph<ModuleContent>();
+  for (const id of modules.ids()) if (bundle.shaken.modules.has(id)) graph.set(id, modules.content(id)!, bundle.shaken.edges(id));
+  return { bundle, members, graph };
+}
+
+/** A module as ECMAScript; `undefined` for CommonJS, and for what has nothing to run. */
+function textOf(id: string, content: ModuleContent, assetUrl: ProgramInput['assetUrl']): string | undefined {
+  if (content.kind === 'script') return content.text;
+  if (content.kind === 'asset') return `export default ${JSON.stringify(assetUrl(id, content.hash))};\n`;
+  return content.names && jsonText(JSON.stringify(content.names));
+}
+
+/** Where each import of a module leads. */
+function importTargets(member: Member, content: ModuleContent): string[] {
+  if (content.kind !== 'script') return [];
+  const requests = content.linked.requests.filter(({ kind }) => kind === 'import');
+  return member.imports.map(({ specifier, type }) => {
+    const at = requests.findIndex((request) => request.specifier === specifier && request.type === type);
+    return content.edges.imports[at]!;
+  });
+}
+
+/** The names that a module imports, by target; `null` for all. */
+function importedNames(content: ModuleContent | undefined): Map<string, Set<string> | null> {
+  const names = new Map<string, Set<string> | null>();
+  if (content?.kind !== 'script') return names;
+  const { linked, edges } = content;
+  const targets = new Map<number, string>();
+  let place = 0;
+  linked.requests.forEach(({ kind }, request) => {
+    if (kind === 'import') targets.set(request, edges.imports[place++]!);
+  });
+  for (const target of targets.values()) names.set(target, new Set());
+  for (const { request, name } of linked.imports) names.get(targets.get(request)!)?.add(name);
+  // A namespace object, and what is passed on as a whole, stands in no record by name.
+  if (linked.stars.length > 0 || /\[\d+, null,/.test(linked.code.slice(0, linked.code.indexOf('\n'))))
+    for (const target of targets.values()) names.set(target, null);
+  return names;
+}
+
+/** Whether running a module may matter to others, by the `sideEffects` of its package. */
+function packageSays(project: ProjectGraph): (id: string) => boolean {
+  const known = new Map<string, (path: string) => boolean>();
+  const ofFolder = (folder: string): ((path: string) => boolean) => {
+    const cached = known.get(folder);
+    if (cached) return cached;
+    const scope = project.resolver.packages.scopeOf(folder);
+    let says: (path: string) => boolean = () => true;
+    if (scope) {
+      const { sideEffects, name } = scope;
+      const above = dirname(scope.folder);
+      if (sideEffects === false) says = () => false;
+      else if (Array.isArray(sideEffects)) says = matching(scope.folder, sideEffects);
+      // One that only says how its folder is to be read belongs to the package above.
+      else if (sideEffects === undefined && name === undefined && above !== scope.folder && !above.endsWith(`${sep}node_modules`)) says = ofFolder(above);
+    }
+    known.set(folder, says);
+    return says;
+  };
+  return (id) => {
+    if (project.modules.content(id)?.kind === 'style') return true;
+    const file = project.paths.fileOf(fileOfId(id));
+    return ofFolder(dirname(file))(file);
+  };
+}
+
+/** Whether a file is one of those that a package lists. */
+function matching(folder: string, patterns: readonly unknown[]): (path: string) => boolean {
+  const globs = patterns.filter((pattern) => typeof pattern === 'string').map((pattern) => {
+    const plain = pattern.replace(/^\.?\//, '');
+    return plain.includes('/') ? plain : `**/${plain}`;
+  });
+  const isListed = picomatch(globs, { dot: true });
+  return (path) => isListed(relative(folder, path).split(sep).join('/'));
+}

@@ -1,0 +1,198 @@
+import { type Bundle, marksIn, type PrintedGroup, withNames } from '../core/bundle/bundle.js';
+import type { Group } from '../core/bundle/groups.js';
+import type { Member } from '../core/bundle/member.js';
+import type { PrintedMember } from '../core/bundle/print-member.js';
+import type { Variable } from '../core/bundle/scope.js';
+import type { ModuleContent, ScriptContent } from '../core/graph/module-content.js';
+import type { ModuleGraph } from '../core/graph/module-graph.js';
+import type { MapSection } from '../core/maps/index-map.js';
+import { type MapInput, moduleMap } from '../core/maps/module-map.js';
+import { Piece, type PieceModule } from '../core/pieces/piece.js';
+import type { RuntimeEdges } from '../core/pieces/runtime-edges.js';
+import { contentHash } from '../core/text/content-hash.js';
+import { countLineEnds } from '../core/text/line-index.js';
+import { joinedMap, type Mapped, mappedEdits, type Replacement, replaced } from './mapped.js';
+import { smallerScript } from './minify.js';
+
+/** Work of earlier builds. */
+export interface Kept {
+  get(key: string): string | undefined;
+  put(key: string, text: () => string): void;
+}
+
+export interface ScriptsInput {
+  bundle: Bundle;
+  graph: ModuleGraph<ModuleContent>;
+  minify: boolean;
+  hasMaps: boolean;
+  /** Where a map says that a source is. */
+  sourceUrl(id: string): string;
+  /** A module that has its scope for itself, as the runtime takes it. */
+  whole(id: string, hasSheets: boolean): PieceModule | undefined;
+  /** The URL behind `new URL('…', import.meta.url)` of a module. */
+  urlOf(id: string, kind: 'url' | 'worker', specifier: string): string;
+  kept: Kept | undefined;
+  fingerprint: string;
+}
+
+/** Prints the modules of a build as statements that register them. */
+export class Scripts {
+  readonly #input: ScriptsInput;
+  readonly #statements = new Map<string, Promise<Mapped>>();
+
+  constructor(input: ScriptsInput) {
+    this.#input = input;
+  }
+
+  /** A script of groups and of modules that have their scope for themselves, by their ids for the runtime. */
+  async script(name: string, ids: readonly string[], { hasSheets = false, before = '', after = '' } = {}): Promise<Mapped> {
+    const parts = await Promise.all(ids.map((id) => this.#statement(id, hasSheets)));
+    const head = `${before}(vine => { if (!vine) return;\n`;
+    let line = countLineEnds(head);
+    const sections: MapSection[] = [];
+    for (const { text, map } of parts) {
+      if (text === '') continue;
+      if (map !== undefined) sections.push({ line, map: () => [map] });
+      line += countLineEnds(text) + 1;
+    }
+    const text = `${head}${parts.map((part) => (part.text === '' ? '' : `${part.text}\n`)).join('')}${after}})(self["~spark"]);\n`;
+    return { text, ...(this.#input.hasMaps ? { map: joinedMap(`${name}.js`, sections) } : {}) };
+  }
+
+  #statement(id: string, hasSheets: boolean): Promise<Mapped> {
+    const key = `${id} ${hasSheets}`;
+    let known = this.#statements.get(key);
+    if (!known) this.#statements.set(key, (known = this.#made(id, hasSheets)));
+    return known;
+  }
+
+  async #made(id: string, hasSheets: boolean): Promise<Mapped> {
+    const group = this.#input.bundle.groupAt(id);
+    return group ? this.#group(group) : this.#whole(id, hasSheets);
+  }
+
+  /** The statement that registers a module with a scope of its own. Made smaller it is kept for the next build. */
+  async #whole(id: string, hasSheets: boolean): Promise<Mapped> {
+    const module = this.#input.whole(id, hasSheets);
+    if (!module) return { text: '' };
+    const piece = new Piece({ modules: [module], hasSheets, mapUrl: '' });
+    const [, ...rest] = [...piece.inner()];
+    const text = rest.flat().join('').trimEnd();
+    const input = this.#input.hasMaps ? module.map : undefined;
+    // The statement's own line stands above the module's.
+    const map = input && joinedMap('', [{ line: 1, map: () => [moduleMap(copied(input))] }]);
+    return this.#smaller({ text, ...(map === undefined ? {} : { map }) });
+  }
+
+  async #smaller(mapped: Mapped, reserved: readonly string[] = []): Promise<Mapped> {
+    const { minify, kept, fingerprint } = this.#input;
+    if (!minify) return mapped;
+    const key = `smaller ${contentHash(fingerprint, mapped.text, mapped.map ?? '', reserved.join())}`;
+    const known = kept?.get(key);
+    if (known !== undefined) return JSON.parse(known) as Mapped;
+    const made = await smallerScript(mapped, reserved);
+    kept?.put(key, () => JSON.stringify(made));
+    return made;
+  }
+
+  async #group(group: Group): Promise<Mapped> {
+    const { bundle, minify } = this.#input;
+    const printed = bundle.print(group, { isPlain: !minify });
+    const texts = await Promise.all(printed.members.map((member) => this.#member(member)));
+    if (minify) nameRest(printed, texts);
+    const bodies = texts.map((text, index) => named(text, printed.members[index]!));
+    const { head, foot } = bundle.frame(printed);
+    const edges = JSON.stringify(this.#edges(printed));
+    let text = `vine.add(${JSON.stringify(group.id)}, ${edges}, ${head}\n`;
+    let line = countLineEnds(text);
+    const sections: MapSection[] = [];
+    for (const body of bodies) {
+      if (body.text === '') continue;
+      if (body.map !== undefined) sections.push({ line, map: () => [body.map!] });
+      text += `${body.text}\n`;
+      line += countLineEnds(body.text) + 1;
+    }
+    return { text: `${text}${foot});`, ...(this.#input.hasMaps ? { map: joinedMap('', sections) } : {}) };
+  }
+
+  /** What is left of a module, made smaller by itself, so that others may change without that being done again. */
+  async #member({ member, text }: PrintedMember): Promise<Mapped> {
+    const input = this.#input.hasMaps ? this.#mapInput(member) : undefined;
+    const mapped = input ? mappedEdits(text, input) : { text: text.toString() };
+    const trimmed = mapped.text.trim() === '' ? { text: '' } : mapped;
+    if (!this.#input.minify || trimmed.text === '') return trimmed;
+    return withoutStrict(await this.#smaller(inStrict(mapped), member.kept));
+  }
+
+  #mapInput({ id, text }: Member): MapInput | undefined {
+    const content = this.#input.graph.content(id);
+    if (content?.kind !== 'script' || content.isData) return undefined;
+    const { source, map, inPackage } = content;
+    return { source, sourceUrl: this.#input.sourceUrl(id), ...(map ? { map: { ...map } } : {}), shifts: [], code: `\n${text}`, ignored: inPackage };
+  }
+
+  #edges({ members, imports }: PrintedGroup): RuntimeEdges {
+    const { graph, urlOf, bundle } = this.#input;
+    const parts: NonNullable<RuntimeEdges['parts']> = {};
+    let nodeDefault = false;
+    for (const { member, text } of members) {
+      const content = graph.content(member.id);
+      if (content?.kind !== 'script') continue;
+      const { edges } = content as ScriptContent;
+      if (edges.nodeDefault) nodeDefault = true;
+      const printed = text.toString();
+      if (!printed.includes('.of(')) continue;
+      const left = new Set(graph.edges(member.id).filter(({ kind }) => kind === 'dynamic').map(({ target }) => target));
+      const dynamic = Object.fromEntries(
+        Object.entries(edges.dynamic ?? {})
+          .filter(([, { id, missing }]) => missing !== undefined || left.has(id))
+          .map(([key, { id, missing }]) => [key, { id: bundle.idOf(id), piece: bundle.idOf(id), ...(missing === undefined ? {} : { missing }) }]),
+      );
+      const urls = bundle.urlsOf(member).map(({ kind, specifier, isLeft }) => (isLeft ? urlOf(member.id, kind, specifier) : ''));
+      parts[member.id] = { ...(Object.keys(dynamic).length > 0 ? { dynamic } : {}), ...(urls.length > 0 ? { urls } : {}) };
+    }
+    return { version: '', imports, ...(nodeDefault ? { nodeDefault } : {}), ...(Object.keys(parts).length > 0 ? { parts } : {}) };
+  }
+}
+
+/** A map is completed in place, which may be done once only. */
+function copied(input: MapInput): MapInput {
+  return input.map ? { ...input, map: { ...input.map } } : input;
+}
+
+const strict = '"use strict";';
+
+/** The same text in strict mode, as it runs in a module, from its second line on. */
+function inStrict({ text, map }: Mapped): Mapped {
+  if (map === undefined) return { text: `${strict}\n${text}` };
+  const parsed = JSON.parse(map) as { mappings: string };
+  return { text: `${strict}\n${text}`, map: JSON.stringify({ ...parsed, mappings: `;${parsed.mappings}` }) };
+}
+
+function withoutStrict({ text, map }: Mapped): Mapped {
+  if (!text.startsWith(strict)) return { text, ...(map === undefined ? {} : { map }) };
+  return replaced({ text, ...(map === undefined ? {} : { map }) }, [{ start: 0, end: strict.length, text: '' }]);
+}
+
+/** Gives the variables that have no name yet the shortest ones that none of their users has otherwise. */
+function nameRest({ scope, members }: PrintedGroup, texts: readonly Mapped[]): void {
+  const uses = new Map<Variable, number>();
+  const words = new Map<Member, Set<string>>();
+  members.forEach((printed, index) => {
+    const { text } = texts[index]!;
+    for (const variable of marksIn(text, printed)) uses.set(variable, (uses.get(variable) ?? 0) + 1);
+    words.set(printed.member, new Set(text.match(/[\p{ID_Continue}$]+/gu) ?? []));
+  });
+  scope.nameRest(uses, words);
+}
+
+function named(mapped: Mapped, printed: PrintedMember): Mapped {
+  const replacements: Replacement[] = [];
+  withNames(mapped.text, printed, (start, end, name) => replacements.push({ start, end, text: name }));
+  const { mark, marked, member } = printed;
+  return replaced(mapped, replacements, (name) => {
+    const index = name.startsWith(mark) && name.endsWith('$') ? Number(name.slice(mark.length, -1)) : -1;
+    const [local] = marked[index]?.users.get(member) ?? [];
+    return local || marked[index]?.wanted || name;
+  });
+}

@@ -1,0 +1,355 @@
+import { modulesRunEarly } from '../graph/cycles.js';
+import { type Edge, ModuleGraph } from '../graph/module-graph.js';
+import type { RuntimeEdges } from '../pieces/runtime-edges.js';
+import { type Group, planGroups } from './groups.js';
+import type { Member } from './member.js';
+import { Names, type OwnName } from './names.js';
+import { type PrintedMember, printMember } from './print-member.js';
+import { GroupScope, innerName, type Variable } from './scope.js';
+import { type Shaken, type ShakeRoot, shake } from './shake.js';
+
+/** What a bundle is made from. */
+export interface BundleInput {
+  members: ReadonlyMap<string, Member>;
+  edges(id: string): readonly Edge[];
+  has(id: string): boolean;
+  /** Where the imports of a module lead. */
+  targets(member: Member): readonly string[];
+  mayMatter(id: string): boolean;
+  isOnCycle(id: string): boolean;
+  /** JSON, and names of classes: the members of the default export are exports too. */
+  isData(id: string): boolean;
+  /** Style sheets, which stand for themselves whoever uses names of theirs. */
+  isSheet(id: string): boolean;
+  importedBy(id: string): ReadonlyMap<string, ReadonlySet<string> | null>;
+  constants: Readonly<Record<string, string>>;
+  roots: readonly ShakeRoot[];
+}
+
+/** A program of which only what is needed is left, in groups of modules that share a scope. */
+export class Bundle {
+  readonly #input: BundleInput;
+  readonly names: Names;
+  readonly shaken: Shaken;
+  #groups: Map<string, Group> = new Map();
+  readonly #seen = new Map<OwnName, Set<string>>();
+  #checked: ReadonlySet<string> = new Set();
+
+  constructor(input: BundleInput) {
+    this.#input = input;
+    const { members, targets, constants, isOnCycle } = input;
+    markApart(input);
+    const membersOnly = dataReadByMembers(input);
+    this.names = new Names({ members, targets, constants, isOnCycle, isData: (id) => membersOnly.has(id) });
+    this.shaken = shake({ ...input, names: this.names });
+  }
+
+  /** Why a module doesn't share a scope with others; `undefined` where it does. */
+  apart(id: string): string | undefined {
+    return this.#input.members.get(id)?.apart;
+  }
+
+  /** Puts modules into groups, given the file that each goes into. */
+  group({ chunkOf, convention }: { chunkOf(id: string): string | undefined; convention(id: string): boolean | undefined }): Group[] {
+    const { members, isSheet } = this.#input;
+    const { shaken } = this;
+    const waiting = this.#waitingForAwait();
+    this.#groups = planGroups({
+      roots: shaken.roots,
+      edges: (id) => shaken.edges(id),
+      chunkOf,
+      isMember: (id) => members.has(id) && members.get(id)!.apart === undefined,
+      isEmpty: (id) => !this.#isExposed(id) && !members.get(id)!.isAsync && !members.get(id)!.units.some((unit) => shaken.units.has(unit)),
+      isExposed: (id) => this.#isExposed(id),
+      groupId: (id) => (isSheet(id) ? `${id}?names` : id),
+      apart: (id) => (waiting.has(id) ? 'waits' : undefined),
+      convention,
+    });
+    const groups = [...new Set(this.#groups.values())];
+    this.#noteSeen(groups);
+    const graph = new ModuleGraph<Group | undefined>();
+    for (const group of groups) graph.set(group.id, group, this.importsOf(group).map((target) => ({ kind: 'import', specifier: target, target })));
+    for (const id of shaken.modules) {
+      const isOther = !members.has(id) || members.get(id)!.apart !== undefined || isSheet(id);
+      if (isOther && !graph.has(id)) graph.set(id, undefined, shaken.edges(id).map((edge) => ({ ...edge, target: this.idOf(edge.target) })));
+    }
+    this.#checked = modulesRunEarly(graph, (group) => group?.members.some((id) => this.#hasSeenFunction(members.get(id)!)) ?? false);
+    return groups;
+  }
+
+  /** Whether others ask for a module by its id. */
+  #isExposed(id: string): boolean {
+    const names = this.shaken.exposed.get(id);
+    return names !== undefined && !(this.#input.isSheet(id) && names.size === 0);
+  }
+
+  /** The id by which the runtime knows what a module became. */
+  idOf(id: string): string {
+    return this.#groups.get(id)?.id ?? id;
+  }
+
+  /** Everything that a module became for the runtime: nothing where nothing of it is left. */
+  idsOf(id: string): string[] {
+    const member = this.#input.members.get(id);
+    const group = this.#groups.get(id);
+    const isWhole = !member || member.apart !== undefined || this.#input.isSheet(id);
+    return [...(isWhole ? [id] : []), ...(group ? [group.id] : [])];
+  }
+
+  /** The group that the runtime knows by an id. */
+  groupAt(id: string): Group | undefined {
+    const group = this.#groups.get(id);
+    return group?.id === id ? group : undefined;
+  }
+
+  /** The URLs that a module names, and whether what names them is left. */
+  urlsOf(member: Member): { kind: 'url' | 'worker'; specifier: string; isLeft: boolean }[] {
+    const isLeft = (at: number) =>
+      !this.names.isDead(member, at) && member.units.some((unit) => unit.start <= at && at < unit.end && this.shaken.units.has(unit));
+    return urlsOf(member).map((url) => ({
+      ...url,
+      isLeft: member.places.some((place) => place.kind === 'url' && place.specifier === url.specifier && place.isWorker === (url.kind === 'worker') && isLeft(place.start)),
+    }));
+  }
+
+  /** What a group needs to have run before, in the order in which the standard runs it. */
+  importsOf(group: Group): string[] {
+    const { shaken } = this;
+    const found = new Set<string>();
+    const seen = new Set<string>();
+    const follow = (id: string) => {
+      if (seen.has(id)) return;
+      seen.add(id);
+      if (this.#input.isSheet(id)) found.add(id);
+      const other = this.#groups.get(id);
+      const member = this.#input.members.get(id);
+      const isEmpty = member !== undefined && member.apart === undefined && !other;
+      if (other && other !== group) found.add(other.id);
+      else if (!other && !isEmpty) found.add(id);
+      else {
+        // A sheet stands for itself, and may have names too.
+        for (const edge of shaken.edges(id)) if (edge.kind === 'import') follow(edge.target);
+      }
+    };
+    for (const id of group.members) follow(id);
+    return [...found];
+  }
+
+  /** Modules that hold a top-level `await` or wait for one: they can't share a run with others. */
+  #waitingForAwait(): Set<string> {
+    const waiting = new Set([...this.shaken.modules].filter((id) => this.#input.members.get(id)?.isAsync));
+    if (waiting.size === 0) return waiting;
+    const importers = new Map<string, string[]>();
+    for (const id of this.shaken.modules) {
+      for (const { kind, target } of this.shaken.edges(id)) {
+        if (kind !== 'import') continue;
+        const list = importers.get(target);
+        if (list) list.push(id);
+        else importers.set(target, [id]);
+      }
+    }
+    for (const id of waiting) for (const importer of importers.get(id) ?? []) waiting.add(importer);
+    return waiting;
+  }
+
+  /** Finds which names of a group others see, and under which. */
+  #noteSeen(groups: readonly Group[]): void {
+    const { members } = this.#input;
+    const note = (own: OwnName, name: string) => {
+      const seen = this.#seen.get(own);
+      if (seen) seen.add(name);
+      else this.#seen.set(own, new Set([name]));
+    };
+    for (const group of groups) {
+      for (const id of group.members) {
+        const member = members.get(id)!;
+        for (const unit of member.units) {
+          if (!this.shaken.units.has(unit)) continue;
+          for (const reference of unit.references) {
+            if (this.names.isDead(member, reference.start) || this.names.literalAt(member, reference) !== undefined) continue;
+            const { found } = this.names.use(member, reference);
+            if ('own' in found && this.#groups.get(found.own.member.id) !== group) note(found.own, innerName(found.own));
+          }
+        }
+      }
+      for (const name of this.#exposedNames(group)) {
+        const found = this.names.resolve(group.exposed!, name);
+        if (!found || !('own' in found)) continue;
+        const isHere = this.#groups.get(found.own.member.id) === group;
+        note(found.own, isHere ? name : innerName(found.own));
+      }
+    }
+  }
+
+  #exposedNames({ exposed }: Group): string[] {
+    return exposed === undefined ? [] : [...this.shaken.exposed.get(exposed)!].sort();
+  }
+
+  #hasSeenFunction(member: Member): boolean {
+    return [...member.named].some(([name, { kind }]) => kind === 'function' && this.#seen.has(this.names.own(member, name)));
+  }
+
+  /** Prints a group. Names that nobody can see may be left open, so that what is made smaller first gets the shortest. */
+  print(group: Group, { isPlain }: { isPlain: boolean }): PrintedGroup {
+    const { members } = this.#input;
+    const { shaken, names } = this;
+    const own = group.members.map((id) => members.get(id)!);
+    const scope = new GroupScope({ group, members: own, names, units: shaken.units, groupOf: (id) => this.#groups.get(id), isPlain });
+    const isChecked = this.#checked.has(group.id);
+    const places = isChecked ? new Map([...scope.outer()].map((variable, index) => [variable, index])) : undefined;
+    const printed = own.map((member) =>
+      printMember({
+        member,
+        names,
+        scope,
+        units: shaken.units,
+        seenAs: (name) => [...(this.#seen.get(names.own(member, name)) ?? [])],
+        checkedPlace: places && ((variable) => places.get(variable)),
+        urlPlace: (specifier, isWorker) => this.urlPlace(member, specifier, isWorker),
+      }),
+    );
+    return { group, scope, members: printed, isAsync: own.some(({ isAsync }) => isAsync), imports: this.importsOf(group) };
+  }
+
+  /** The place of a URL among those that a module names. */
+  urlPlace(member: Member, specifier: string, isWorker: boolean): number {
+    const kind = isWorker ? 'worker' : 'url';
+    const all = urlsOf(member);
+    return all.findIndex((url) => url.specifier === specifier && url.kind === kind);
+  }
+
+  /** The first line of a group, up to the pause before its body, and its last; the names of all variables are known. May add to the imports. */
+  frame({ group, scope, members, isAsync, imports }: PrintedGroup): { head: string; foot: string } {
+    const { handle } = scope;
+    const placeOf = (id: string) => {
+      const at = imports.indexOf(id);
+      return at === -1 ? imports.push(id) - 1 : at;
+    };
+    let head = `${isAsync ? 'async ' : ''}function* (${handle}) { "use strict";`;
+    const outer = [...scope.outer()];
+    if (outer.length > 0) {
+      const bindings = outer.map(({ name, from }) => {
+        const value = name === 'v' ? 'w' : 'v';
+        return `[${placeOf(from!.id)}, ${JSON.stringify(from!.name)}, (${value}) => { ${name} = ${value}; }${from!.name === null ? ', true' : ''}]`;
+      });
+      head += ` let ${outer.map(({ name }) => name).join(', ')}; ${handle}.bind([${bindings.join(', ')}]);`;
+    }
+    const getters: string[] = [];
+    const early: string[] = [];
+    const indirect: [string, number, string | null][] = [];
+    const inner: string[] = [];
+    const add = (own: OwnName, exported: string) => {
+      getters.push(`${exported === '__proto__' ? '["__proto__"]' : JSON.stringify(exported)}: () => ${scope.variableOf({ own }).name}`);
+      if (own.member.named.get(own.name)?.kind === 'function') early.push(exported);
+    };
+    for (const name of this.#exposedNames(group)) {
+      const found = this.names.resolve(group.exposed!, name);
+      if (!found) continue;
+      if (scope.isHere(found)) add((found as { own: OwnName }).own, name);
+      else {
+        const source = scope.source(found);
+        indirect.push([name, placeOf(source.id), source.name]);
+      }
+    }
+    for (const { member } of members) {
+      for (const name of member.own) {
+        const own = this.names.own(member, name);
+        const hidden = innerName(own);
+        if (!this.#seen.get(own)?.has(hidden)) continue;
+        add(own, hidden);
+        inner.push(hidden);
+      }
+    }
+    if (getters.length > 0 || indirect.length > 0) {
+      const rest: unknown[] = [early, indirect, [], inner];
+      while (rest.length > 0 && (rest.at(-1) as unknown[]).length === 0) rest.pop();
+      head += ` ${handle}.exports({ ${getters.join(', ')} }${rest.map((part) => `, ${JSON.stringify(part)}`).join('')});`;
+    }
+    for (const { renamed } of members)
+      for (const { variable, name } of renamed) head += ` ${handle}.named(${variable.name}, ${JSON.stringify(name)}, ${JSON.stringify(variable.name)});`;
+    return { head: `${head} yield;`, foot: isAsync ? `${handle}.done();\n}` : '}' };
+  }
+}
+
+export interface PrintedGroup {
+  group: Group;
+  scope: GroupScope;
+  members: PrintedMember[];
+  isAsync: boolean;
+  /** Ids of what runs before, in order. */
+  imports: string[];
+}
+
+/** The URLs that a module names, in the order of the text, each once. */
+export function urlsOf(member: Member): { kind: 'url' | 'worker'; specifier: string }[] {
+  const urls: { kind: 'url' | 'worker'; specifier: string }[] = [];
+  for (const place of member.places) {
+    if (place.kind !== 'url') continue;
+    const kind = place.isWorker ? 'worker' : 'url';
+    if (!urls.some((known) => known.kind === kind && known.specifier === place.specifier)) urls.push({ kind, specifier: place.specifier });
+  }
+  return urls;
+}
+
+/** Replaces the marks of a printed module by the names of its variables. `onName` is told of each. */
+export function withNames(text: string, { mark, marked }: PrintedMember, onName?: (start: number, end: number, name: string) => void): string {
+  if (marked.length === 0) return text;
+  const escaped = mark.replace(/\$/g, '\\$');
+  return text.replace(new RegExp(`${escaped}(\\d+)\\$`, 'g'), (found, index: string, start: number) => {
+    const name = marked[Number(index)]!.name!;
+    onName?.(start, start + found.length, name);
+    return name;
+  });
+}
+
+/** The variables behind the marks of a text, as often as they stand there. */
+export function* marksIn(text: string, { mark, marked }: PrintedMember): Generator<Variable> {
+  if (marked.length === 0) return;
+  for (const [, index] of text.matchAll(new RegExp(`${mark.replace(/\$/g, '\\$')}(\\d+)\\$`, 'g'))) yield marked[Number(index)]!;
+}
+
+/** Finds modules that can't share a scope with others, and says why. */
+function markApart({ members, targets, constants, isOnCycle }: BundleInput): void {
+  const isOpen = (member: Member) =>
+    member.stars.some((star) => {
+      const other = members.get(targets(member)[star]!);
+      return !other || other.apart?.startsWith(openReason) === true;
+    });
+  for (let isNews = true; isNews; ) {
+    isNews = false;
+    for (const member of members.values()) {
+      if (member.apart !== undefined || !isOpen(member)) continue;
+      member.apart = `${openReason}, which only tells its names when it runs`;
+      isNews = true;
+    }
+  }
+  const names = new Names({ members, targets, constants, isOnCycle, isData: () => false });
+  for (const member of members.values()) {
+    if (member.apart !== undefined) continue;
+    const lost = [...member.imported].find(([, imported]) => names.imported(member, imported) === null);
+    if (lost) member.apart = `it imports ${lost[0]}, which nothing exports`;
+  }
+}
+
+const openReason = 'it passes on what a CommonJS module exports';
+
+/** Data modules whose default export is used for nothing but its members, anywhere. */
+function dataReadByMembers({ members, targets, constants, isOnCycle, isData }: BundleInput): Set<string> {
+  const data = new Set([...members.keys()].filter(isData));
+  if (data.size === 0) return data;
+  const names = new Names({ members, targets, constants, isOnCycle, isData: () => false });
+  for (const member of members.values()) {
+    for (const { references } of member.units) {
+      for (const reference of references) {
+        const found = member.imported.has(reference.name) ? names.local(member, reference.name) : undefined;
+        if (!found || !('own' in found) || !data.has(found.own.member.id)) continue;
+        const isRead = reference.members.length > 0 && !reference.isMemberWrite && !(reference.isCalled && reference.members.length === 1);
+        if (found.own.member.exported.get('default') === found.own.name && !isRead) data.delete(found.own.member.id);
+      }
+    }
+  }
+  return data;
+}
+
+/** What a group's modules need of their own at run time. */
+export type Parts = NonNullable<RuntimeEdges['parts']>;

@@ -1,0 +1,66 @@
+import type { Node, Program } from 'estree';
+import { walk } from 'estree-walker';
+import { hoistedNames } from './declared-names.js';
+import type { Branch, Choice } from './member.js';
+import type { Spanned } from '../link/tree.js';
+
+/** The tests of a module whose outcome may be known before it runs. `isConstant` tells which names may stand for a known value. */
+export function choicesIn(tree: Program, isConstant: (name: string) => boolean): Choice[] {
+  const choices: Choice[] = [];
+  const add = (kind: Choice['kind'], test: Node, yes: Node | null | undefined, no: Node | null | undefined) => {
+    if (mayBeKnown(test, isConstant)) choices.push({ kind, test, yes: branch(yes), no: branch(no) });
+  };
+  walk(tree, {
+    enter(node) {
+      if (node.type === 'IfStatement') add('if', node.test, node.consequent, node.alternate);
+      if (node.type === 'ConditionalExpression') add('conditional', node.test, node.consequent, node.alternate);
+      if (node.type === 'LogicalExpression') add(node.operator, node.left, node.right, undefined);
+    },
+  });
+  return choices;
+}
+
+function branch(node: Node | null | undefined): Branch | undefined {
+  if (!node) return undefined;
+  const { start, end } = node as Spanned;
+  const isStatement = /(?:Statement|Declaration)$/.test(node.type);
+  return { start, end, isStatement, hoisted: isStatement ? hoistedNames(node) : [] };
+}
+
+/** The branch of a choice that can't run, given what its test comes to. */
+export function deadBranch({ kind, yes, no }: Choice, value: unknown): Branch | undefined {
+  if (kind === '||') return value ? yes : undefined;
+  if (kind === '??') return value === null || value === undefined ? undefined : yes;
+  return value ? no : yes;
+}
+
+/** Whether an expression is made of literals and names of constants only, so that its value may be known. */
+export function mayBeKnown(node: Node, isConstant: (name: string) => boolean): boolean {
+  switch (node.type) {
+    case 'Literal':
+      return !('regex' in node) && !('bigint' in node);
+    case 'Identifier':
+      return node.name === 'undefined' || isConstant(node.name);
+    case 'TemplateLiteral':
+      return node.expressions.length === 0;
+    case 'UnaryExpression':
+      if (node.operator === 'typeof') return node.argument.type === 'Identifier';
+      return ['!', '-', 'void'].includes(node.operator) && mayBeKnown(node.argument, isConstant);
+    case 'MemberExpression':
+      // `process.env.NODE_ENV`, or a member of an enumeration; others turn out to be unknown.
+      return node.object.type !== 'Super' && (node.object.type === 'MetaProperty' || chainStart(node) === 'Identifier');
+    case 'BinaryExpression':
+      return ['===', '!==', '==', '!='].includes(node.operator) && mayBeKnown(node.left, isConstant) && mayBeKnown(node.right, isConstant);
+    case 'LogicalExpression':
+      // The left side alone may decide.
+      return mayBeKnown(node.left, isConstant);
+    case 'ConditionalExpression':
+      return mayBeKnown(node.test, isConstant);
+    default:
+      return false;
+  }
+}
+
+function chainStart(node: Node): string {
+  return node.type === 'MemberExpression' ? chainStart(node.object) : node.type;
+}

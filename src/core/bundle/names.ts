@@ -1,0 +1,251 @@
+import type { Node } from 'estree';
+import { evaluate, type Known } from '../link/fold-constants.js';
+import { deadBranch } from './choices.js';
+import type { Branch, ImportedName, Member, Reference, Unit } from './member.js';
+
+/** A top-level name of a module that shares its scope with others. */
+export interface OwnName {
+  member: Member;
+  name: string;
+  /** What declares it, and what adds something to it. */
+  units: Unit[];
+}
+
+/** What a name comes down to. */
+export type Found =
+  | { own: OwnName }
+  /** All that a module exports, as an object. */
+  | { namespace: string }
+  /** Something that only the runtime knows; `name` is `null` for all of it. */
+  | { outer: string; name: string | null };
+
+/** What a use of a name stands for: up to `end`, with the members that lead there. */
+export interface Use {
+  found: Found;
+  end: number;
+}
+
+export interface NamesInput {
+  members: ReadonlyMap<string, Member>;
+  /** Where the imports of a module lead. */
+  targets(member: Member): readonly string[];
+  constants: Readonly<Record<string, string>>;
+  isOnCycle(id: string): boolean;
+  /** Modules whose default export is only ever read by members: its members are exports of their own. */
+  isData(id: string): boolean;
+}
+
+/** Follows names from module to module, and knows the values of those that are constant. */
+export class Names {
+  readonly #input: NamesInput;
+  readonly #own = new Map<Member, Map<string, OwnName>>();
+  readonly #values = new Map<OwnName, Known | undefined>();
+  readonly #dead = new Map<Member, Branch[]>();
+  readonly #foldable = new Map<Member, number>();
+  readonly #found = new Map<Member, Map<string, Found | null>>();
+
+  constructor(input: NamesInput) {
+    this.#input = input;
+  }
+
+  own(member: Member, name: string): OwnName {
+    let names = this.#own.get(member);
+    if (!names) {
+      names = new Map([...member.own].map((own) => [own, { member, name: own, units: [] as Unit[] }]));
+      for (const unit of member.units) for (const own of unit.changes === undefined ? unit.declares : [unit.changes]) names.get(own)?.units.push(unit);
+      this.#own.set(member, names);
+    }
+    return names.get(name)!;
+  }
+
+  /** Every name that a module exports (GetExportedNames, ECMA-262, 16.2.1.7.2.1). */
+  exportedNames(id: string, seen: Set<string> = new Set()): Set<string> {
+    const member = this.#input.members.get(id);
+    if (!member || seen.has(id)) return new Set();
+    seen.add(id);
+    const names = new Set([...member.exported.keys(), ...member.passedOn.keys()]);
+    const targets = this.#input.targets(member);
+    for (const star of member.stars) for (const name of this.exportedNames(targets[star]!, seen)) if (name !== 'default') names.add(name);
+    return names;
+  }
+
+  /** ResolveExport (ECMA-262, 16.2.1.7.2.2): `null` where there is none, or more than one. */
+  resolve(id: string, name: string, seen: Set<string> = new Set()): Found | null {
+    const member = this.#input.members.get(id);
+    if (!member) return { outer: id, name };
+    const key = `${id}\0${name}`;
+    if (seen.has(key)) return null;
+    seen.add(key);
+    const local = member.exported.get(name);
+    if (local !== undefined) return member.apart === undefined ? { own: this.own(member, local) } : { outer: id, name };
+    const passedOn = member.passedOn.get(name);
+    const found = passedOn ? this.imported(member, passedOn, seen) : name === 'default' ? null : this.#resolveStar(member, name, seen);
+    return found && member.apart !== undefined ? { outer: id, name } : found;
+  }
+
+  #resolveStar(member: Member, name: string, seen: Set<string>): Found | null {
+    const targets = this.#input.targets(member);
+    let found: Found | null = null;
+    for (const star of member.stars) {
+      const target = targets[star]!;
+      if (!this.#input.members.has(target)) return { outer: member.id, name };
+      const other = this.resolve(target, name, seen);
+      if (!other) continue;
+      if (found && !isSame(found, other)) return null;
+      found = other;
+    }
+    return found;
+  }
+
+  /** What an import of a module leads to. */
+  imported(member: Member, { from, name }: ImportedName, seen?: Set<string>): Found | null {
+    const target = this.#input.targets(member)[from]!;
+    if (name !== null) return this.resolve(target, name, seen);
+    return this.#input.members.get(target)?.apart === undefined && this.#input.members.has(target)
+      ? { namespace: target }
+      : { outer: target, name: null };
+  }
+
+  /** What stands under a top-level name of a module, an import or its own. */
+  local(member: Member, name: string): Found | null {
+    const imported = member.imported.get(name);
+    if (!imported) return { own: this.own(member, name) };
+    let known = this.#found.get(member);
+    if (!known) this.#found.set(member, (known = new Map()));
+    let found = known.get(name);
+    if (found === undefined) known.set(name, (found = this.imported(member, imported)));
+    return found;
+  }
+
+  /** What a use of a name stands for. Members of namespace objects lead on, as far as that is the same. */
+  use(member: Member, reference: Reference): Use {
+    const { name, members, isCalled, isMemberWrite } = reference;
+    let found = this.local(member, name)!;
+    let end = reference.end;
+    for (const [index, { name: step, end: stepEnd }] of members.entries()) {
+      const isLast = index === members.length - 1;
+      const next = isLast && isMemberWrite ? null : this.#step(found, step);
+      if (!next || (isLast && isCalled && 'own' in next && next.own.member.usesThis.has(next.own.name))) break;
+      found = next;
+      end = stepEnd;
+    }
+    return { found, end };
+  }
+
+  #step(found: Found, name: string): Found | null {
+    if ('namespace' in found) return this.resolve(found.namespace, name);
+    if (!('own' in found) || found.own.member.exported.get('default') !== found.own.name) return null;
+    return this.#input.isData(found.own.member.id) ? this.#dataMember(found.own.member, name) : null;
+  }
+
+  #dataMember(member: Member, name: string): Found | null {
+    const local = name === 'default' ? undefined : member.exported.get(name);
+    return local === undefined ? null : { own: this.own(member, local) };
+  }
+
+  /** The value of a constant that is known to be there whenever it's read at `reference`. */
+  valueAt(member: Member, reference: Reference): Known | undefined {
+    if (reference.isWrite || reference.isMemberWrite) return undefined;
+    const { found } = this.use(member, reference);
+    return 'own' in found && this.#isThere(found.own, member, reference) ? this.valueOf(found.own) : undefined;
+  }
+
+  /** The text of that value where it's short enough to stand everywhere. */
+  literalAt(member: Member, reference: Reference): string | undefined {
+    const known = this.valueAt(member, reference);
+    if (!known) return undefined;
+    const { value } = known;
+    if (value === undefined) return '(void 0)';
+    if (typeof value === 'number') return Number.isFinite(value) && !Object.is(value, -0) ? `(${value})` : undefined;
+    if (typeof value === 'string') return value.length <= 30 ? JSON.stringify(value) : undefined;
+    return typeof value === 'boolean' || value === null ? String(value) : undefined;
+  }
+
+  /** Whether a constant has its value by the time it's read: nothing of its module can have run code before. */
+  #isThere({ member, units: [unit] }: OwnName, reader: Member, { start }: Reference): boolean {
+    if (this.#input.isOnCycle(member.id) || !unit) return false;
+    if (reader !== member) return true;
+    let first = this.#foldable.get(member);
+    if (first === undefined) {
+      first = member.units.find(({ effects }) => effects.some(({ read }) => read === undefined))?.start ?? member.text.length;
+      this.#foldable.set(member, first);
+    }
+    return unit.end <= first && unit.end <= start;
+  }
+
+  valueOf(own: OwnName): Known | undefined {
+    if (this.#values.has(own)) return this.#values.get(own);
+    this.#values.set(own, undefined);
+    const expression = own.member.constants.get(own.name);
+    const value = expression && this.evaluate(own.member, expression);
+    this.#values.set(own, value);
+    return value;
+  }
+
+  /** The value of an expression of a module, if it's known before anything runs. */
+  evaluate(member: Member, expression: Node): Known | undefined {
+    return evaluate(expression, this.#input.constants, (node) => {
+      const chain = chainOf(node);
+      if (!chain) return undefined;
+      if (chain.isLive) return { value: undefined };
+      const { name, start, members } = chain;
+      if (!member.own.has(name) && !member.imported.has(name)) return undefined;
+      const found = this.use(member, { ...plainReference, name, start, end: start, members: members.map((step) => ({ name: step, end: -1 })) });
+      if (members.length > 0 && found.end !== -1) return undefined;
+      if (!('own' in found.found) || !this.#isThere(found.found.own, member, { ...plainReference, name, start, end: start })) return undefined;
+      return this.valueOf(found.found.own);
+    });
+  }
+
+  /** What of a module can't run, in the order of the text, none within another. */
+  dead(member: Member): readonly Branch[] {
+    const known = this.#dead.get(member);
+    if (known) return known;
+    const all: Branch[] = [];
+    for (const choice of member.choices) {
+      const value = this.evaluate(member, choice.test);
+      const branch = value && deadBranch(choice, value.value);
+      if (branch) all.push(branch);
+    }
+    all.sort((a, b) => a.start - b.start || b.end - a.end);
+    const dead: Branch[] = [];
+    for (const branch of all) if (branch.start >= (dead.at(-1)?.end ?? -1)) dead.push(branch);
+    this.#dead.set(member, dead);
+    return dead;
+  }
+
+  isDead(member: Member, at: number): boolean {
+    return this.dead(member).some(({ start, end }) => start <= at && at < end);
+  }
+}
+
+const plainReference: Reference = {
+  name: '',
+  start: 0,
+  end: 0,
+  isWrite: false,
+  isShorthand: false,
+  isNewed: false,
+  isAtOnce: true,
+  members: [],
+  isCalled: false,
+  isMemberWrite: false,
+};
+
+/** A name with the members that are read off it. */
+function chainOf(node: Node): { name: string; start: number; members: string[]; isLive?: boolean } | undefined {
+  if (node.type === 'Identifier') return { name: node.name, start: (node as unknown as { start: number }).start, members: [] };
+  if (node.type !== 'MemberExpression') return undefined;
+  const { object, property, computed } = node;
+  const name = !computed && property.type === 'Identifier' ? property.name : property.type === 'Literal' ? String(property.value) : undefined;
+  if (name === undefined) return undefined;
+  if (object.type === 'MetaProperty') return { name: '', start: 0, members: [], isLive: name === 'live' };
+  const chain = chainOf(object as Node);
+  return chain && { ...chain, members: [...chain.members, name] };
+}
+
+function isSame(a: Found, b: Found): boolean {
+  if ('own' in a) return 'own' in b && a.own === b.own;
+  if ('namespace' in a) return 'namespace' in b && a.namespace === b.namespace;
+  return 'outer' in b && a.outer === b.outer && a.name === b.name;
+}

@@ -1,0 +1,199 @@
+import MagicString from 'magic-string';
+import { touchEdits } from '../link/module-analysis.js';
+import type { Member, Place, Reference, Unit } from './member.js';
+import type { Names } from './names.js';
+import { defaultName } from './read-member.js';
+import type { GroupScope, Variable } from './scope.js';
+
+/** A module as it stands among others, with marks in the place of names that aren't known yet. */
+export interface PrintedMember {
+  member: Member;
+  text: MagicString;
+  /** What marks begin with; behind it the index in `marked`, and `$`. */
+  mark: string;
+  marked: Variable[];
+  /** Names of functions that are called something else now, to be set before anything runs. */
+  renamed: { variable: Variable; name: string }[];
+}
+
+export interface MemberPrinting {
+  member: Member;
+  names: Names;
+  scope: GroupScope;
+  units: ReadonlySet<Unit>;
+  /** Names under which others see an own name, so that they are told of assignments. */
+  seenAs(own: string): readonly string[];
+  /** For checked groups: the place of a variable from elsewhere among the bindings. */
+  checkedPlace: ((variable: Variable) => number | undefined) | undefined;
+  /** The place of a URL among those of the module. */
+  urlPlace(specifier: string, isWorker: boolean): number;
+}
+
+/** Prints what is left of a module. */
+export function printMember(printing: MemberPrinting): PrintedMember {
+  return new Printer(printing).print();
+}
+
+class Printer {
+  readonly #printing: MemberPrinting;
+  readonly #text: MagicString;
+  readonly #mark: string;
+  readonly #marked: Variable[] = [];
+  readonly #renamed: PrintedMember['renamed'] = [];
+
+  constructor(printing: MemberPrinting) {
+    this.#printing = printing;
+    const { text } = printing.member;
+    this.#text = new MagicString(text);
+    let mark = '_$';
+    for (let number = 0; text.includes(mark); number++) mark = `_$${number.toString(36)}$`;
+    this.#mark = mark;
+  }
+
+  print(): PrintedMember {
+    const { member, units } = this.#printing;
+    const kept = member.units.filter((unit) => units.has(unit));
+    let at = 0;
+    for (const unit of kept) {
+      if (unit.start > at) this.#text.update(at, unit.start, at === 0 ? '' : '\n');
+      this.#unit(unit);
+      at = unit.end;
+    }
+    if (at < member.text.length) this.#text.update(at, member.text.length, '');
+    return { member, text: this.#text, mark: this.#mark, marked: this.#marked, renamed: this.#renamed };
+  }
+
+  #unit(unit: Unit): void {
+    const { member, names } = this.#printing;
+    const { start, end } = unit;
+    const isIn = (place: number) => place >= start && place < end;
+    for (const branch of names.dead(member)) {
+      if (!isIn(branch.start)) continue;
+      const hoisted = branch.hoisted.map((name) => (unit.declares.includes(name) ? this.#nameOf(name) : name));
+      const list = hoisted.length > 0 ? ` var ${hoisted.join(', ')}; ` : '';
+      this.#text.update(branch.start, branch.end, branch.isStatement ? `{${list}}` : '0');
+    }
+    for (const reference of unit.references) if (!names.isDead(member, reference.start)) this.#reference(reference);
+    for (const place of member.places) if (isIn(place.start) && !names.isDead(member, place.start)) this.#place(place);
+    for (const own of unit.declares) this.#named(own, unit);
+    for (const own of new Set(unit.references.filter(({ isWrite }) => isWrite).map(({ name }) => name))) this.#touch(own, unit);
+    if (unit.keyword) this.#text.prependRight(start, `${unit.keyword} `);
+    const isClosed = !unit.keyword && /[;]$/.test(member.text.slice(start, end));
+    if (!isClosed) this.#text.appendLeft(end, ';');
+  }
+
+  /** The text that stands for a variable: its name, or a mark. */
+  #textOf(variable: Variable): string {
+    if (variable.name !== undefined) return variable.name;
+    let index = this.#marked.indexOf(variable);
+    if (index === -1) index = this.#marked.push(variable) - 1;
+    return `${this.#mark}${index}$`;
+  }
+
+  #variable(own: string): Variable {
+    const { names, member, scope } = this.#printing;
+    return scope.variableOf({ own: names.own(member, own) });
+  }
+
+  #nameOf(own: string): string {
+    return this.#textOf(this.#variable(own));
+  }
+
+  #reference(reference: Reference): void {
+    const { member, names, scope, checkedPlace } = this.#printing;
+    const { start, name, isShorthand, isNewed } = reference;
+    const literal = names.literalAt(member, reference);
+    const { found, end } = names.use(member, reference);
+    let text = literal ?? '';
+    if (literal === undefined) {
+      const variable = scope.variableOf(found);
+      text = this.#textOf(variable);
+      const place = reference.isWrite ? undefined : checkedPlace?.(variable);
+      if (place !== undefined) {
+        const asked = `${scope.handle}.ok(${place}, ${JSON.stringify(name)}, ${text})`;
+        text = isNewed ? `(${asked})` : asked;
+      }
+    }
+    if (isShorthand && text !== name) text = `${name}: ${text}`;
+    if (text !== member.text.slice(start, end)) this.#text.update(start, end, text, { storeName: literal === undefined && end === reference.end });
+  }
+
+  #place(place: Place): void {
+    const { scope, member, urlPlace } = this.#printing;
+    const { start, end } = place;
+    const part = `${scope.handle}.of(${JSON.stringify(member.id)})`;
+    switch (place.kind) {
+      case 'gone':
+        return void this.#text.update(start, end, '');
+      case 'default':
+        return void this.#text.update(start, end, `const ${this.#nameOf(defaultName)} =`);
+      case 'name':
+        return void this.#text.appendLeft(start, ` ${this.#nameOf(defaultName)}`);
+      case 'meta':
+        return void this.#text.update(start, end, `${part}.meta`);
+      case 'dynamic':
+        return void this.#text.update(start, end, `${part}.get`);
+      case 'url': {
+        const at = urlPlace(place.specifier, place.isWorker);
+        if (at !== -1) this.#text.update(start, end, `${part}.at(${at})`);
+        return;
+      }
+      case 'text':
+        if (start === end) this.#text.appendLeft(start, place.text);
+        else this.#text.update(start, end, place.text);
+    }
+  }
+
+  /** Functions and classes keep the name that programs see, whatever the variable is called. */
+  #named(own: string, unit: Unit): void {
+    const { member, scope } = this.#printing;
+    const named = member.named.get(own);
+    if (!named) return;
+    const variable = this.#variable(own);
+    const name = own === defaultName ? 'default' : own;
+    if (variable.name === name) return;
+    if (named.kind === 'function') this.#renamed.push({ variable, name });
+    else if (named.value) {
+      this.#text.prependRight(named.value.start, `${scope.handle}.named(`);
+      this.#text.appendLeft(named.value.end, `, ${JSON.stringify(name)})`);
+    } else if (named.kind === 'class') this.#class(own, name, unit);
+  }
+
+  #class(own: string, name: string, unit: Unit): void {
+    const { member, names, scope } = this.#printing;
+    const variable = this.#variable(own);
+    const head = /class\s+/y;
+    head.lastIndex = member.places.find(({ kind, start }) => kind === 'gone' && start === unit.start)?.end ?? unit.start;
+    const found = head.exec(member.text);
+    const isTaken = unit.references.some((reference) => !names.isDead(member, reference.start) && this.#finalOf(reference) === name);
+    if (own !== defaultName && found && !isTaken) {
+      // The class keeps its name inside; a variable of the other name holds it.
+      const at = head.lastIndex - found[0].length;
+      this.#text.prependRight(at, `let ${this.#textOf(variable)} = `);
+      const nameAt = head.lastIndex;
+      this.#text.update(nameAt, nameAt + own.length, own);
+      return;
+    }
+    this.#text.appendLeft(unit.end, `; ${scope.handle}.named(${this.#textOf(variable)}, ${JSON.stringify(name)}, ${JSON.stringify(variable.name)});`);
+  }
+
+  #finalOf(reference: Reference): string | undefined {
+    const { member, names, scope } = this.#printing;
+    if (names.literalAt(member, reference) !== undefined) return undefined;
+    return scope.variableOf(names.use(member, reference).found).name;
+  }
+
+  /** Others are told of an assignment to what they see. */
+  #touch(own: string, unit: Unit): void {
+    const { member, names, scope, seenAs, checkedPlace } = this.#printing;
+    const seen = seenAs(own);
+    if (seen.length === 0) return;
+    for (const { target, isInit } of member.writes.get(own) ?? []) {
+      if (target.start < unit.start || target.end > unit.end || names.isDead(member, target.start) || (isInit && !checkedPlace)) continue;
+      for (const edit of touchEdits(target, [...seen], scope.nextNumber(), { handle: scope.handle })) {
+        if (edit.start === target.start) this.#text.prependRight(edit.start, edit.text);
+        else this.#text.appendLeft(edit.end, edit.text);
+      }
+    }
+  }
+}

@@ -1,0 +1,617 @@
+import { analyze, type Reference as ScopeReference, type Scope, type Variable } from 'eslint-scope';
+import type { Comment, Expression, Identifier, ImportDeclaration, Literal, Node, Program, Statement } from 'estree';
+import { walk } from 'estree-walker';
+import { parseSync } from 'oxc-parser';
+import { analysePlaces } from '../link/module-analysis.js';
+import { parentsOf, type Spanned } from '../link/tree.js';
+import { choicesIn, mayBeKnown } from './choices.js';
+import { declaredIn, hoistedNames } from './declared-names.js';
+import { lateImportsIn } from './late-imports.js';
+import type { ImportedName, Member, Place, Reference, Unit } from './member.js';
+import { type EffectContext, effectsOf } from './scan-effects.js';
+
+export interface MemberInput {
+  id: string;
+  /** Plain JavaScript. */
+  text: string;
+  constants: Readonly<Record<string, string>>;
+  /** The module is on a cycle of imports: every assignment to its names is listed. */
+  isOnCycle: boolean;
+}
+
+/** Takes an ECMAScript module apart. Nothing of its syntax tree is kept but expressions that may be constants. */
+export function readMember(input: MemberInput): Member {
+  return new Reader(input).read();
+}
+
+class Reader {
+  readonly #input: MemberInput;
+  readonly #tree: Program;
+  readonly #comments: readonly Comment[];
+  readonly #parents: ReadonlyMap<Node, Node>;
+  readonly #member: Member;
+  readonly #globals = new Set<Node>();
+  readonly #variables: ReadonlyMap<string, Variable>;
+  readonly #moduleScope: Scope | undefined;
+  readonly #references: Reference[] = [];
+  /** Where a name was listed already. */
+  readonly #taken = new Set<number>();
+  /** Where calls begin that are marked as giving a value only. */
+  readonly #marked: ReadonlySet<number>;
+
+  constructor(input: MemberInput) {
+    this.#input = input;
+    const { text, id } = input;
+    const parsed = parseSync('module.js', text, { lang: 'js', sourceType: 'module', range: true, preserveParens: false });
+    this.#tree = parsed.program as unknown as Program;
+    this.#comments = parsed.comments as unknown as Comment[];
+    this.#parents = parentsOf(this.#tree);
+    const scopes = analyze(this.#tree as never, { ecmaVersion: 2024, sourceType: 'module', fallback: 'iteration' } as never);
+    this.#moduleScope = scopes.globalScope?.childScopes[0];
+    this.#variables = this.#moduleScope?.set ?? new Map();
+    for (const { identifier } of scopes.globalScope?.through ?? []) this.#globals.add(identifier as unknown as Node);
+    this.#marked = this.#placesBehind(/[@#]__PURE__/);
+    this.#member = {
+      id,
+      text,
+      imports: [],
+      imported: new Map(),
+      exported: new Map(),
+      passedOn: new Map(),
+      stars: [],
+      units: [],
+      places: [],
+      choices: choicesIn(this.#tree, (name) => this.#mayBeConstant(name)),
+      own: new Set(),
+      inner: new Set(),
+      free: new Set([...this.#globals].map((node) => (node as Identifier).name)),
+      constants: new Map(),
+      named: new Map(),
+      writes: new Map(),
+      harmless: new Set(),
+      usesThis: new Set(),
+      kept: [],
+      licences: [],
+      isAsync: false,
+    };
+  }
+
+  read(): Member {
+    const member = this.#member;
+    const { isAsync, edits } = analysePlaces(this.#tree, this.#input.text, this.#input.constants);
+    member.isAsync = isAsync;
+    member.places.push(...edits.map((edit): Place => ({ kind: 'text', ...edit })));
+    if (callsEval(this.#tree, this.#globals)) member.apart = 'it calls eval, which sees every name around';
+    member.licences.push(...this.#comments.flatMap(({ type, value }) => (isLicence(value) ? [type === 'Block' ? `/*${value}*/` : `//${value}`] : [])));
+    this.#readNames();
+    for (const statement of this.#tree.body) this.#statement(statement as Spanned<Statement>);
+    this.#assignReferences();
+    this.#readSyntax();
+    return member;
+  }
+
+  /** Where the code behind comments of a kind begins. */
+  #placesBehind(mark: RegExp): Set<number> {
+    const places = new Set<number>();
+    if (!mark.test(this.#input.text)) return places;
+    const ends = new Map(this.#comments.map((comment) => [(comment as unknown as Spanned).start, comment]));
+    for (const comment of this.#comments) {
+      if (!mark.test(comment.value)) continue;
+      let at = (comment as unknown as Spanned).end;
+      for (;;) {
+        at += /^[\s(]*/.exec(this.#input.text.slice(at, at + 200))![0].length;
+        const next = ends.get(at);
+        if (!next) break;
+        at = (next as unknown as Spanned).end;
+      }
+      places.add(at);
+    }
+    return places;
+  }
+
+  #mayBeConstant(name: string): boolean {
+    const definition = this.#variables.get(name)?.defs[0];
+    return definition !== undefined && (definition.type === 'ImportBinding' || isConst(definition));
+  }
+
+  /** Collects top-level names with their uses, and what nested scopes declare. */
+  #readNames(): void {
+    const member = this.#member;
+    const inClass = new Map<Node, string>();
+    for (const [name, variable] of this.#variables) {
+      if (name === 'arguments' && variable.defs.length === 0) continue;
+      const isImport = variable.defs[0]?.type === 'ImportBinding';
+      if (!isImport) member.own.add(name);
+      for (const reference of variable.references) this.#take(name, reference, isImport);
+      if (!isImport) for (const definition of variable.defs) this.#takeDeclaration(name, definition.name as unknown as Spanned<Identifier>);
+      for (const { node } of variable.defs) if (node.type === 'ClassDeclaration') inClass.set(node as unknown as Node, name);
+    }
+    const scopes = [...(this.#moduleScope?.childScopes ?? [])];
+    for (let scope = scopes.pop(); scope; scope = scopes.pop()) {
+      scopes.push(...scope.childScopes);
+      const ofClass = inClass.get(scope.block as unknown as Node);
+      for (const [name, variable] of scope.set) {
+        // A class has its own name inside once more, which is the same name.
+        if (name === ofClass && scope.type === 'class') for (const reference of variable.references) this.#take(name, reference, false);
+        else if (name !== 'arguments') member.inner.add(name);
+      }
+    }
+  }
+
+  #take(name: string, reference: ScopeReference, isImport: boolean): void {
+    const node = reference.identifier as unknown as Spanned<Identifier>;
+    if (reference.isWrite() && !isImport) this.#takeWrite(name, reference);
+    // One with a default is listed twice.
+    if (this.#parents.get(node)?.type === 'ExportSpecifier' || this.#taken.has(node.start)) return;
+    this.#taken.add(node.start);
+    this.#references.push(this.#referenceAt(name, node, reference.isWrite()));
+  }
+
+  /** A name where it is declared, which is no use of it. */
+  #takeDeclaration(name: string, node: Spanned<Identifier>): void {
+    if (this.#taken.has(node.start)) return;
+    this.#taken.add(node.start);
+    this.#references.push(this.#referenceAt(name, node, true));
+  }
+
+  #referenceAt(name: string, node: Spanned<Identifier>, isWrite: boolean): Reference {
+    const parent = this.#parents.get(node);
+    const around = parent?.type === 'AssignmentPattern' && parent.left === node ? this.#parents.get(parent) : parent;
+    return {
+      name,
+      start: node.start,
+      end: node.end,
+      isWrite,
+      isShorthand: around?.type === 'Property' && around.shorthand,
+      isNewed: isInNewCallee(node, this.#parents),
+      isAtOnce: runsAtOnce(node, this.#parents),
+      ...membersOf(node, this.#parents),
+    };
+  }
+
+  #takeWrite(name: string, reference: ScopeReference): void {
+    const isInit = reference.init === true;
+    const node = reference.identifier as unknown as Spanned;
+    const target = writeAround(node, this.#parents);
+    const parent = this.#parents.get(node);
+    const value = parent?.type === 'AssignmentExpression' && parent.left === node ? parent.right : undefined;
+    if (value && isAnonymous(value)) this.#member.named.set(name, { kind: 'value' });
+    if (!target || (isInit && !this.#input.isOnCycle && target.type === 'VariableDeclaration')) return;
+    const writes = this.#member.writes.get(name) ?? [];
+    writes.push({ target, isInit: isInit && target.type === 'VariableDeclaration' });
+    this.#member.writes.set(name, writes);
+  }
+
+  #statement(statement: Spanned<Statement> | Spanned<Program['body'][number]>): void {
+    const member = this.#member;
+    const { start, end } = statement;
+    switch (statement.type) {
+      case 'ImportDeclaration':
+        return this.#import(statement);
+      case 'ExportAllDeclaration': {
+        const from = this.#importFrom(statement);
+        if (statement.exported) member.passedOn.set(nameOf(statement.exported), { from, name: null });
+        else member.stars.push(from);
+        return;
+      }
+      case 'ExportNamedDeclaration': {
+        const { declaration, source, specifiers } = statement;
+        const from = source ? this.#importFrom(statement as Sourced) : -1;
+        for (const { local, exported } of specifiers) {
+          const [name, localName] = [nameOf(exported), nameOf(local)];
+          if (source) member.passedOn.set(name, { from, name: localName });
+          else this.#export(name, localName);
+        }
+        if (!declaration) return;
+        const inner = declaration as Spanned;
+        member.places.push({ kind: 'gone', start, end: inner.start });
+        for (const name of this.#declare(declaration as Spanned<Statement>, start, end)) this.#export(name, name);
+        return;
+      }
+      case 'ExportDefaultDeclaration':
+        return this.#exportDefault(statement);
+      case 'ExpressionStatement':
+        if ('directive' in statement && statement.directive) return;
+        break;
+      case 'EmptyStatement':
+        return;
+    }
+    this.#declare(statement as Spanned<Statement>, start, end);
+  }
+
+  #import(statement: Spanned<ImportDeclaration>): void {
+    const from = this.#importFrom(statement);
+    for (const specifier of statement.specifiers) {
+      const name =
+        specifier.type === 'ImportNamespaceSpecifier' ? null : specifier.type === 'ImportDefaultSpecifier' ? 'default' : nameOf(specifier.imported);
+      this.#member.imported.set(specifier.local.name, { from, name });
+    }
+  }
+
+  #importFrom(statement: Sourced): number {
+    const specifier = String(statement.source.value);
+    const { attributes = [] } = statement as unknown as { attributes?: { key: Identifier | Literal; value: Literal }[] };
+    const type = attributes.find(({ key }) => nameOf(key) === 'type')?.value.value as string | undefined;
+    const known = this.#member.imports.findIndex((other) => other.specifier === specifier && other.type === type);
+    if (known !== -1) return known;
+    return this.#member.imports.push({ specifier, ...(type === undefined ? {} : { type }) }) - 1;
+  }
+
+  #export(name: string, local: string): void {
+    const imported: ImportedName | undefined = this.#member.imported.get(local) ?? this.#importedLater(local);
+    if (imported) this.#member.passedOn.set(name, imported);
+    else this.#member.exported.set(name, local);
+  }
+
+  /** An import declaration may stand below the export that names it. */
+  #importedLater(local: string): ImportedName | undefined {
+    if (this.#variables.get(local)?.defs[0]?.type !== 'ImportBinding') return undefined;
+    for (const statement of this.#tree.body) if (statement.type === 'ImportDeclaration') this.#import(statement as Spanned<ImportDeclaration>);
+    return this.#member.imported.get(local);
+  }
+
+  #exportDefault(statement: Spanned<Program['body'][number] & { type: 'ExportDefaultDeclaration' }>): void {
+    const member = this.#member;
+    const { start, end } = statement;
+    const declaration = statement.declaration as Spanned;
+    if (declaration.type !== 'FunctionDeclaration' && declaration.type !== 'ClassDeclaration') {
+      const place = { start: declaration.start, end: declaration.end };
+      member.places.push({ kind: 'default', start, end: this.#valueStart(start, declaration.start), valueEnd: end });
+      if (isAnonymous(declaration)) member.named.set(defaultName, { kind: 'value', value: place });
+      this.#exportOwn(defaultName);
+      this.#unit({ start, end, declares: [defaultName] }, declaration);
+      return;
+    }
+    member.places.push({ kind: 'gone', start, end: declaration.start });
+    const { id } = declaration as { id: Identifier | null };
+    if (id) {
+      for (const name of this.#declare(declaration as Spanned<Statement>, start, end)) this.#export('default', name);
+      return;
+    }
+    const isFunction = declaration.type === 'FunctionDeclaration';
+    const head = isFunction ? /^(?:async\b(?:\s|\/\*[\s\S]*?\*\/|\/\/.*)*)?function(?:(?:\s|\/\*[\s\S]*?\*\/|\/\/.*)*\*)?/ : /^class/;
+    const at = declaration.start + head.exec(member.text.slice(declaration.start))![0].length;
+    member.places.push({ kind: 'name', start: at, end: at });
+    member.named.set(defaultName, { kind: isFunction ? 'function' : 'class' });
+    if (isFunction && usesOwnThis(declaration)) member.usesThis.add(defaultName);
+    this.#exportOwn(defaultName);
+    this.#unit({ start, end, declares: [defaultName] }, declaration);
+  }
+
+  /** Brackets around a value stand in front of it. */
+  #valueStart(start: number, valueStart: number): number {
+    const head = /^export(?:\s|\/\*[\s\S]*?\*\/|\/\/.*)+default/.exec(this.#input.text.slice(start, valueStart))!;
+    return start + head[0].length;
+  }
+
+  #exportOwn(name: string): void {
+    this.#member.own.add(name);
+    this.#member.exported.set('default', name);
+  }
+
+  /** Takes a statement as one unit, or one for each of its variables. Returns the names that it declares. */
+  #declare(statement: Spanned<Statement>, start: number, end: number): string[] {
+    if (statement.type !== 'VariableDeclaration') {
+      const declares =
+        statement.type === 'FunctionDeclaration' || statement.type === 'ClassDeclaration' ? [statement.id.name] : hoistedNames(statement);
+      if (statement.type === 'FunctionDeclaration') {
+        this.#member.named.set(statement.id.name, { kind: 'function' });
+        if (usesOwnThis(statement)) this.#member.usesThis.add(statement.id.name);
+      }
+      if (statement.type === 'ClassDeclaration') this.#member.named.set(statement.id.name, { kind: 'class' });
+      this.#unit({ start, end, declares }, statement);
+      return declares;
+    }
+    const all: string[] = [];
+    for (const declarator of statement.declarations as Spanned<(typeof statement.declarations)[number]>[]) {
+      const declares = declaredIn(declarator.id as Node);
+      all.push(...declares);
+      const isAlone = statement.declarations.length === 1;
+      if (declarator.id.type === 'Identifier' && declarator.init) this.#variable(declarator.id.name, declarator.init as Spanned<Expression>, statement.kind);
+      const place = isAlone ? { start, end } : { start: declarator.start, end: declarator.end, keyword: statement.kind as string };
+      this.#unit({ ...place, declares }, declarator.id.type === 'Identifier' ? declarator.init : statement);
+    }
+    return all;
+  }
+
+  #variable(name: string, init: Spanned<Expression>, kind: string): void {
+    const member = this.#member;
+    const isFunction = init.type === 'FunctionExpression';
+    if (isFunction && usesOwnThis(init)) member.usesThis.add(name);
+    if (isAnonymous(init)) member.named.set(name, { kind: 'value', value: { start: init.start, end: init.end } });
+    const isFixed = kind === 'const' || !this.#isReassigned(name);
+    if (isFixed && mayBeKnown(init, (other) => this.#mayBeConstant(other))) member.constants.set(name, init);
+  }
+
+  #isReassigned(name: string): boolean {
+    return this.#variables.get(name)?.references.some((reference) => reference.isWrite() && !reference.init) === true;
+  }
+
+  #unit(unit: Pick<Unit, 'start' | 'end' | 'declares' | 'keyword'>, node: Node | null | undefined): void {
+    const changes = node ? this.#changed(node) : undefined;
+    const effects = !node || changes !== undefined ? [] : effectsOf(node, this.#context);
+    this.#member.units.push({ ...unit, ...(changes === undefined ? {} : { changes }), references: [], effects, late: [] });
+  }
+
+  /** The one top-level name whose value a statement adds something to, and does nothing else. */
+  #changed(node: Node): string | undefined {
+    if (node.type !== 'ExpressionStatement') return undefined;
+    const { expression } = node;
+    const isOwn = (name: string) => this.#member.own.has(name) && !this.#member.imported.has(name);
+    if (expression.type === 'AssignmentExpression' && expression.operator === '=') {
+      const { left, right } = expression;
+      if (effectsOf(right, this.#context).length > 0) return undefined;
+      if (left.type === 'Identifier') return isOwn(left.name) && !this.#context.isEarly(left, left.name) ? left.name : undefined;
+      const first = left.type === 'MemberExpression' ? memberBase(left) : undefined;
+      return first !== undefined && isOwn(first) && this.#isFresh(first) ? first : undefined;
+    }
+    return expression.type === 'CallExpression' ? namespaceOf(expression, this.#context, isOwn) : undefined;
+  }
+
+  /** Whether a name stands for a function, a class or a literal of this module that nothing replaces. */
+  #isFresh(name: string): boolean {
+    const [definition] = this.#variables.get(name)?.defs ?? [];
+    if (!definition || this.#isReassigned(name)) return false;
+    if (definition.type === 'FunctionName') return true;
+    if (definition.type === 'ClassName') return (definition.node as unknown as { superClass: unknown }).superClass === null;
+    const { init } = definition.node as unknown as { init?: Node | null };
+    return init !== undefined && init !== null && freshTypes.has(init.type) && !hasAccessors(init);
+  }
+
+  get #context(): EffectContext {
+    const member = this.#member;
+    return {
+      isGlobal: (node) => this.#globals.has(node),
+      isImport: (name) => member.imported.has(name) || this.#variables.get(name)?.defs[0]?.type === 'ImportBinding',
+      isPlain: (name) => this.#isFresh(name) || this.#isEnum(name),
+      isEarly: (node, name) => {
+        const definition = this.#variables.get(name)?.defs[0];
+        if (!definition || definition.type === 'FunctionName' || definition.type === 'ImportBinding') return false;
+        return (definition.name as unknown as Spanned).end > (node as Spanned).start;
+      },
+      isMarked: (node) => this.#marked.has((node as Spanned).start),
+    };
+  }
+
+  /** Enumerations are made by a marked call. */
+  #isEnum(name: string): boolean {
+    const definition = this.#variables.get(name)?.defs[0];
+    const { init } = (definition?.node ?? {}) as unknown as { init?: Node | null };
+    return init?.type === 'CallExpression' && init.callee.type === 'FunctionExpression' && this.#marked.has((init as Spanned).start);
+  }
+
+  /** Gives each unit the uses of top-level names in it. */
+  #assignReferences(): void {
+    const { units } = this.#member;
+    this.#references.sort((a, b) => a.start - b.start);
+    let at = 0;
+    for (const reference of this.#references) {
+      while (at < units.length && units[at]!.end <= reference.start) at++;
+      const unit = units[at];
+      if (unit && unit.start <= reference.start) unit.references.push(reference);
+    }
+    // Export lists and imports stand in no unit.
+  }
+
+  /** `import.meta`, `import()`, URLs, marks and the names of anonymous functions. */
+  #readSyntax(): void {
+    const member = this.#member;
+    const unitAt = (start: number) => member.units.find((unit) => unit.start <= start && start < unit.end);
+    for (const { late, place } of lateImportsIn(this.#tree, this.#parents)) {
+      unitAt(late.start)?.late.push(late);
+      member.places.push(place);
+    }
+    walk(this.#tree, {
+      enter: (node, parent) => {
+        const { start } = node as Spanned;
+        if (node.type === 'MetaProperty' && node.meta.name === 'import') member.places.push(this.#metaPlace(node as Spanned, parent));
+        if (node.type === 'NewExpression') {
+          const url = urlIn(node, parent, member.text);
+          if (url) member.places.push(url);
+        }
+        if (node.type === 'VariableDeclarator' && node.id.type === 'Identifier' && node.init && isAnonymous(node.init)) member.kept.push(node.id.name);
+        if (node.type === 'AssignmentExpression' && node.left.type === 'Identifier' && isAnonymous(node.right)) member.kept.push(node.left.name);
+        if (node.type === 'AssignmentPattern' && node.left.type === 'Identifier' && isAnonymous(node.right)) member.kept.push(node.left.name);
+        if (this.#harmless.has(start)) this.#noteHarmless(node);
+      },
+    });
+    member.places.sort((a, b) => a.start - b.start || a.end - b.end);
+  }
+
+  #metaPlace(node: Spanned, parent: Node | null): Place {
+    const isLive = parent?.type === 'MemberExpression' && !parent.computed && (parent.property as Identifier).name === 'live';
+    const { start, end } = isLive ? (parent as Spanned) : node;
+    return isLive ? { kind: 'text', start, end, text: 'undefined' } : { kind: 'meta', start, end };
+  }
+
+  #harmlessPlaces: Set<number> | undefined;
+  get #harmless(): ReadonlySet<number> {
+    this.#harmlessPlaces ??= this.#placesBehind(/[@#]__NO_SIDE_EFFECTS__/);
+    return this.#harmlessPlaces;
+  }
+
+  /** A function marked as one that only gives a value. */
+  #noteHarmless(node: Node): void {
+    if (node.type === 'FunctionDeclaration' && node.id) this.#member.harmless.add(node.id.name);
+    const inner = node.type === 'ExportNamedDeclaration' || node.type === 'ExportDefaultDeclaration' ? node.declaration : node;
+    if (inner?.type === 'FunctionDeclaration') this.#member.harmless.add((inner.id as Identifier | null)?.name ?? defaultName);
+    if (inner?.type === 'VariableDeclaration' && inner.kind === 'const')
+      for (const { id } of inner.declarations) if (id.type === 'Identifier') this.#member.harmless.add(id.name);
+    const parent = this.#parents.get(node);
+    if (parent?.type === 'VariableDeclarator' && parent.id.type === 'Identifier') this.#member.harmless.add(parent.id.name);
+  }
+}
+
+/** What a default export without a name is called among a module's top-level names: no name of a text is like that. */
+export const defaultName = '*default';
+
+/** Whether a comment has to stay with the code. */
+export function isLicence(comment: string): boolean {
+  return /^!|@(?:license|licence|preserve|copyright)\b/i.test(comment);
+}
+
+type Sourced = { source: Literal };
+
+function nameOf(node: Identifier | Literal): string {
+  return node.type === 'Identifier' ? node.name : String(node.value);
+}
+
+function isConst(definition: { type: string; parent?: unknown }): boolean {
+  return definition.type === 'Variable' && (definition.parent as { kind?: string } | undefined)?.kind === 'const';
+}
+
+const freshTypes = new Set(['FunctionExpression', 'ArrowFunctionExpression', 'ObjectExpression', 'ArrayExpression', 'ClassExpression']);
+
+function hasAccessors(node: Node): boolean {
+  if (node.type === 'ClassExpression') return node.superClass !== null;
+  return (
+    node.type === 'ObjectExpression' &&
+    node.properties.some((member) => member.type === 'SpreadElement' || member.kind !== 'init' || (member.key as Identifier).name === '__proto__')
+  );
+}
+
+/** The name that a chain of members without calls begins with. */
+function memberBase(node: Node): string | undefined {
+  if (node.type === 'Identifier') return node.name;
+  if (node.type !== 'MemberExpression' || (node.computed && node.property.type !== 'Literal')) return undefined;
+  return memberBase(node.object);
+}
+
+/** Functions and classes that take the name of what they are assigned to (ECMA-262, 8.4.5). */
+function isAnonymous(node: Node): boolean {
+  return (
+    node.type === 'ArrowFunctionExpression' || ((node.type === 'FunctionExpression' || node.type === 'ClassExpression') && !node.id)
+  );
+}
+
+/** Whether a function uses `this` in its own body. */
+function usesOwnThis(node: Node): boolean {
+  let found = false;
+  walk(node, {
+    enter(inner) {
+      if (inner !== node && (inner.type === 'FunctionExpression' || inner.type === 'FunctionDeclaration')) return this.skip();
+      if (inner.type === 'ClassBody') return this.skip();
+      if (inner.type === 'ThisExpression') found = true;
+    },
+  });
+  return found;
+}
+
+function callsEval(tree: Program, globals: ReadonlySet<Node>): boolean {
+  let found = false;
+  walk(tree, {
+    enter(node) {
+      if (node.type === 'CallExpression' && node.callee.type === 'Identifier' && node.callee.name === 'eval' && globals.has(node.callee)) found = true;
+    },
+  });
+  return found;
+}
+
+function isInNewCallee(node: Node, parents: ReadonlyMap<Node, Node>): boolean {
+  let at = node;
+  for (let parent = parents.get(at); parent; at = parent, parent = parents.get(at)) {
+    if (parent.type === 'NewExpression') return parent.callee === at;
+    if (parent.type !== 'MemberExpression' || parent.object !== at) return false;
+  }
+  return false;
+}
+
+function runsAtOnce(node: Node, parents: ReadonlyMap<Node, Node>): boolean {
+  for (let at: Node | undefined = node; at; at = parents.get(at)) {
+    if (at.type === 'FunctionDeclaration' || at.type === 'FunctionExpression' || at.type === 'ArrowFunctionExpression') return false;
+    if (at.type === 'PropertyDefinition' && !at.static) return false;
+  }
+  return true;
+}
+
+/** The members that are read off a name, and what is done with the last. */
+function membersOf(node: Node, parents: ReadonlyMap<Node, Node>): Pick<Reference, 'members' | 'isCalled' | 'isMemberWrite'> {
+  const members: Reference['members'] = [];
+  let at = node;
+  let parent = parents.get(at);
+  while (parent?.type === 'MemberExpression' && parent.object === at && !parent.optional) {
+    const name =
+      !parent.computed && parent.property.type === 'Identifier'
+        ? parent.property.name
+        : parent.computed && parent.property.type === 'Literal' && typeof parent.property.value === 'string'
+          ? parent.property.value
+          : undefined;
+    if (name === undefined) break;
+    members.push({ name, end: (parent as Spanned).end });
+    at = parent;
+    parent = parents.get(at);
+  }
+  const isCalled =
+    (parent?.type === 'CallExpression' && parent.callee === at) || (parent?.type === 'TaggedTemplateExpression' && parent.tag === at);
+  const isMemberWrite =
+    (parent?.type === 'AssignmentExpression' && parent.left === at) ||
+    parent?.type === 'UpdateExpression' ||
+    (parent?.type === 'UnaryExpression' && parent.operator === 'delete') ||
+    ((parent?.type === 'ForOfStatement' || parent?.type === 'ForInStatement') && parent.left === at) ||
+    isPatternTarget(at, parents);
+  return { members, isCalled, isMemberWrite };
+}
+
+/** Whether a member stands in a pattern that assigns it: `[ns.a] = …`, `({ a: ns.a } = …)`. */
+function isPatternTarget(at: Node, parents: ReadonlyMap<Node, Node>): boolean {
+  const parent = parents.get(at);
+  if (parent?.type === 'ArrayPattern' || parent?.type === 'RestElement') return true;
+  if (parent?.type === 'AssignmentPattern') return parent.left === at;
+  return parent?.type === 'Property' && parent.value === at && parents.get(parent)?.type === 'ObjectPattern';
+}
+
+function writeAround(node: Node, parents: ReadonlyMap<Node, Node>): Spanned | undefined {
+  for (let at: Node | undefined = node; at; at = parents.get(at)) {
+    if (at.type === 'AssignmentExpression' || at.type === 'UpdateExpression') return at as Spanned;
+    if (at.type === 'ForOfStatement' || at.type === 'ForInStatement') return at as Spanned;
+    if (at.type !== 'VariableDeclaration') continue;
+    const parent = parents.get(at);
+    return (parent?.type === 'ForOfStatement' || parent?.type === 'ForInStatement' ? parent : at) as Spanned;
+  }
+  return undefined;
+}
+
+/** `(function (N) { N.a = 1; })(N || (N = {}))`, by which a TypeScript namespace is made: the name that it fills. */
+function namespaceOf(call: Node & { type: 'CallExpression' }, context: EffectContext, isOwn: (name: string) => boolean): string | undefined {
+  const { callee } = call;
+  const [given] = call.arguments;
+  if (callee.type !== 'FunctionExpression' || callee.params.length !== 1 || call.arguments.length !== 1) return undefined;
+  if (given?.type !== 'LogicalExpression' || given.left.type !== 'Identifier' || !isOwn(given.left.name)) return undefined;
+  const { right } = given;
+  const makes = right.type === 'AssignmentExpression' ? right.right : right;
+  if (makes.type !== 'ObjectExpression' || makes.properties.length > 0) return undefined;
+  const [parameter] = callee.params;
+  if (parameter?.type !== 'Identifier') return undefined;
+  const own = { ...context, isPlain: (name: string) => name === parameter.name || context.isPlain(name) };
+  const fills = (node: Node): boolean => {
+    if (node.type === 'AssignmentExpression' && node.operator === '=' && node.left.type === 'MemberExpression') {
+      const { left } = node;
+      return (
+        left.object.type === 'Identifier' &&
+        left.object.name === parameter.name &&
+        (!left.computed || fills(left.property) || left.property.type === 'Literal') &&
+        fills(node.right)
+      );
+    }
+    return effectsOf(node, own).length === 0;
+  };
+  const isPlain = callee.body.body.every((statement) => {
+    if (statement.type === 'ExpressionStatement') return fills(statement.expression);
+    if (statement.type === 'ReturnStatement') return statement.argument?.type === 'Identifier';
+    if (statement.type === 'VariableDeclaration') return statement.declarations.every(({ id, init }) => id.type === 'Identifier' && (!init || fills(init)));
+    return effectsOf(statement, own).length === 0;
+  });
+  return isPlain ? given.left.name : undefined;
+}
+
+/** The string in `new URL('./x', import.meta.url)`. */
+function urlIn(node: Node & { type: 'NewExpression' }, parent: Node | null, text: string): Place | undefined {
+  const [first, second] = node.arguments;
+  if (node.callee.type !== 'Identifier' || node.callee.name !== 'URL' || node.arguments.length !== 2) return undefined;
+  if (first?.type !== 'Literal' || typeof first.value !== 'string' || second?.type !== 'MemberExpression') return undefined;
+  if (second.object.type !== 'MetaProperty' || (second.property as Identifier).name !== 'url') return undefined;
+  if (text.slice((first as unknown as Spanned).start + 1, (first as unknown as Spanned).end - 1) !== first.value) return undefined;
+  const isWorker = parent?.type === 'NewExpression' && parent.arguments[0] === node && parent.callee.type === 'Identifier' && /^(?:Shared)?Worker$/.test(parent.callee.name);
+  const { start, end } = first as unknown as Spanned;
+  return { kind: 'url', start, end, specifier: first.value, isWorker };
+}
