@@ -170,7 +170,8 @@ class Writer {
     const { pages } = this.#project;
     const { graph, bundle } = this.#program;
     const edges = [...graph.ids()].flatMap((id) => graph.edges(id));
-    const targets = (wanted: EdgeKind) => [...new Set(edges.flatMap(({ kind, target }) => (kind === wanted && graph.has(target) ? [target] : [])))].sort();
+    const targets = (wanted: EdgeKind) =>
+      [...new Set(edges.flatMap(({ kind, target }) => (kind === wanted && graph.has(target) ? [target] : [])))].sort();
     const late = targets('dynamic');
     const workers = targets('worker');
     const roots: ChunkRoot[] = [
@@ -179,7 +180,7 @@ class Writer {
     ];
     const plan = planChunks(graph, roots);
     const chunkOf = new Map(plan.chunks.flatMap(({ key, modules }) => modules.map((id) => [id, key] as const)));
-    bundle.group({ chunkOf: (id) => chunkOf.get(id), convention: (id) => this.#convention(id) });
+    bundle.group({ chunkOf: (id) => chunkOf.get(id), convention: (id) => this.#convention(id), isPlain: !this.#options.minify });
     for (const id of graph.ids()) {
       const content = graph.content(id);
       if (content?.kind === 'asset') this.#assetFile(id, content.hash);
@@ -193,7 +194,8 @@ class Writer {
     const lateFiles = Object.fromEntries(late.map((id) => [bundle.idOf(id), filesOf(id)]));
     const workerFiles = await this.#writeWorkers(workers, lateFiles);
     const made: Record<string, ManifestPage> = {};
-    for (const page of pages.all()) made[page.id] = await this.#page(page, { scripts: filesOf(page.id), late: lateFiles, workers: workerFiles });
+    for (const page of pages.all())
+      made[page.id] = await this.#page(page, { scripts: filesOf(page.id), late: lateFiles, workers: workerFiles });
     this.#verbatim();
     const sizes = [...this.#files]
       .sort(([a], [b]) => (a < b ? -1 : 1))
@@ -239,7 +241,8 @@ class Writer {
 
   #urlOf(id: string, kind: 'url' | 'worker', specifier: string): string {
     const content = this.#program.graph.content(id);
-    const known = content?.kind === 'script' ? content.urls.find((url) => url.kind === kind && url.specifier === specifier) : undefined;
+    const known =
+      content?.kind === 'script' ? content.urls.find((url) => url.kind === kind && url.specifier === specifier) : undefined;
     if (known?.target === undefined) return specifier;
     return kind === 'worker' ? `${workerMark}${known.target}` : this.#sheets.urlOf(known.target);
   }
@@ -273,12 +276,22 @@ class Writer {
     const texts = new Map<string, Mapped>();
     for (const id of ids) {
       const reached = graph.reachable([id]);
-      const used = new Set(reached.flatMap((at) => graph.edges(at)).flatMap(({ kind, target }) => (kind === 'dynamic' || kind === 'worker' ? [target] : [])));
+      const used = new Set(
+        reached
+          .flatMap((at) => graph.edges(at))
+          .flatMap(({ kind, target }) => (kind === 'dynamic' || kind === 'worker' ? [target] : [])),
+      );
       const everything = usedBelow(graph, used);
       const own = Object.fromEntries(Object.entries(late).filter(([target]) => everything.has(target)));
       const workers = Object.fromEntries(ids.filter((other) => everything.has(other)).map((other) => [other, standIns[other]!]));
       const before = `const sparkBuilt = ${JSON.stringify({ base: this.#options.base, late: own, workers })};\n${await this.#runtime()}\n`;
-      texts.set(id, await this.#scripts.script(nameOf(id), idsFor(bundle, reached), { before, after: `vine.start(${JSON.stringify(bundle.idOf(id))});` }));
+      texts.set(
+        id,
+        await this.#scripts.script(nameOf(id), idsFor(bundle, reached), {
+          before,
+          after: `vine.start(${JSON.stringify(bundle.idOf(id))});`,
+        }),
+      );
     }
     const files: Record<string, string> = {};
     for (const id of ids) {
@@ -365,7 +378,9 @@ class Writer {
     const isReached = (id: string) => reached.has(id) || reached.has(id.replace(/\?names$/, ''));
     const only = <T>(all: Record<string, T>) => Object.fromEntries(Object.entries(all).filter(([id]) => isReached(id)));
     const ownWorkers = only(workers);
-    const settings = escapeHtml(JSON.stringify({ base, late: only(late), ...(Object.keys(ownWorkers).length > 0 ? { workers: ownWorkers } : {}) }));
+    const settings = escapeHtml(
+      JSON.stringify({ base, late: only(late), ...(Object.keys(ownWorkers).length > 0 ? { workers: ownWorkers } : {}) }),
+    );
     const tag = (path: string) => `<script defer charset="utf-8" src="${escapeHtml(url(path))}"></script>`;
     const first = `<script defer charset="utf-8" src="${escapeHtml(url(runtimeFile))}" data-spark-built="${settings}"></script>${scripts.slice(1).map(tag).join('')}`;
     const sheets = escapeHtml(JSON.stringify(Object.fromEntries(imported.map((id) => [id, '']))));

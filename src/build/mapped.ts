@@ -28,7 +28,11 @@ export function mappedEdits(edited: MagicString, input: MapInput): Mapped {
 }
 
 /** Applies replacements, in the order of the text, and moves the map along. `nameOf` gives names of the map their right text. */
-export function replaced({ text, map }: Mapped, replacements: readonly Replacement[], nameOf: (name: string) => string = (name) => name): Mapped {
+export function replaced(
+  { text, map }: Mapped,
+  replacements: readonly Replacement[],
+  nameOf: (name: string) => string = (name) => name,
+): Mapped {
   if (replacements.length === 0) return map === undefined ? { text } : { text, map };
   let out = '';
   let at = 0;

@@ -20,7 +20,12 @@ export async function smallerScript({ text, map }: Mapped, reserved: readonly st
   const sourceMap = map === undefined ? {} : { sourceMap: { content: map, includeSources: true, asObject: false } };
   for (const compress of [options.compress, false] as const) {
     try {
-      const { code, map: chained } = await minify(text, { ...options, mangle: { reserved: [...reserved] }, compress, ...sourceMap });
+      const { code, map: chained } = await minify(text, {
+        ...options,
+        mangle: { reserved: [...reserved] },
+        compress,
+        ...sourceMap,
+      });
       return { text: code ?? '', ...(map === undefined ? {} : { map: String(chained) }) };
     } catch (error) {
       if (!(error instanceof Error)) throw error;

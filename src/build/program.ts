@@ -40,8 +40,8 @@ export function shakeProject({ project, assetUrl }: ProgramInput): Program {
   }
   const targets = new Map<Member, readonly string[]>();
   const targetsOf = (member: Member) => {
-    let known = targets.get(member);
-    if (!known) targets.set(member, (known = importTargets(member, modules.content(member.id)!)));
+    const known = targets.get(member) ?? importTargets(member, modules.content(member.id)!);
+    targets.set(member, known);
     return known;
   };
   const roots: ShakeRoot[] = pages
@@ -115,7 +115,8 @@ function packageSays(project: ProjectGraph): (id: string) => boolean {
       if (sideEffects === false) says = () => false;
       else if (Array.isArray(sideEffects)) says = matching(scope.folder, sideEffects);
       // One that only says how its folder is to be read belongs to the package above.
-      else if (sideEffects === undefined && name === undefined && above !== scope.folder && !above.endsWith(`${sep}node_modules`)) says = ofFolder(above);
+      else if (sideEffects === undefined && name === undefined && above !== scope.folder && !above.endsWith(`${sep}node_modules`))
+        says = ofFolder(above);
     }
     known.set(folder, says);
     return says;
@@ -129,10 +130,12 @@ function packageSays(project: ProjectGraph): (id: string) => boolean {
 
 /** Whether a file is one of those that a package lists. */
 function matching(folder: string, patterns: readonly unknown[]): (path: string) => boolean {
-  const globs = patterns.filter((pattern) => typeof pattern === 'string').map((pattern) => {
-    const plain = pattern.replace(/^\.?\//, '');
-    return plain.includes('/') ? plain : `**/${plain}`;
-  });
+  const globs = patterns
+    .filter((pattern) => typeof pattern === 'string')
+    .map((pattern) => {
+      const plain = pattern.replace(/^\.?\//, '');
+      return plain.includes('/') ? plain : `**/${plain}`;
+    });
   const isListed = picomatch(globs, { dot: true });
   return (path) => isListed(relative(folder, path).split(sep).join('/'));
 }

@@ -61,8 +61,8 @@ export class Scripts {
 
   #statement(id: string, hasSheets: boolean): Promise<Mapped> {
     const key = `${id} ${hasSheets}`;
-    let known = this.#statements.get(key);
-    if (!known) this.#statements.set(key, (known = this.#made(id, hasSheets)));
+    const known = this.#statements.get(key) ?? this.#made(id, hasSheets);
+    this.#statements.set(key, known);
     return known;
   }
 
@@ -97,7 +97,7 @@ export class Scripts {
 
   async #group(group: Group): Promise<Mapped> {
     const { bundle, minify } = this.#input;
-    const printed = bundle.print(group, { isPlain: !minify });
+    const printed = bundle.print(group);
     const texts = await Promise.all(printed.members.map((member) => this.#member(member)));
     if (minify) nameRest(printed, texts);
     const bodies = texts.map((text, index) => named(text, printed.members[index]!));
@@ -128,7 +128,14 @@ export class Scripts {
     const content = this.#input.graph.content(id);
     if (content?.kind !== 'script' || content.isData) return undefined;
     const { source, map, inPackage } = content;
-    return { source, sourceUrl: this.#input.sourceUrl(id), ...(map ? { map: { ...map } } : {}), shifts: [], code: `\n${text}`, ignored: inPackage };
+    return {
+      source,
+      sourceUrl: this.#input.sourceUrl(id),
+      ...(map ? { map: { ...map } } : {}),
+      shifts: [],
+      code: `\n${text}`,
+      ignored: inPackage,
+    };
   }
 
   #edges({ members, imports }: PrintedGroup): RuntimeEdges {
@@ -142,11 +149,19 @@ export class Scripts {
       if (edges.nodeDefault) nodeDefault = true;
       const printed = text.toString();
       if (!printed.includes('.of(')) continue;
-      const left = new Set(graph.edges(member.id).filter(({ kind }) => kind === 'dynamic').map(({ target }) => target));
+      const left = new Set(
+        graph
+          .edges(member.id)
+          .filter(({ kind }) => kind === 'dynamic')
+          .map(({ target }) => target),
+      );
       const dynamic = Object.fromEntries(
         Object.entries(edges.dynamic ?? {})
           .filter(([, { id, missing }]) => missing !== undefined || left.has(id))
-          .map(([key, { id, missing }]) => [key, { id: bundle.idOf(id), piece: bundle.idOf(id), ...(missing === undefined ? {} : { missing }) }]),
+          .map(([key, { id, missing }]) => [
+            key,
+            { id: bundle.idOf(id), piece: bundle.idOf(id), ...(missing === undefined ? {} : { missing }) },
+          ]),
       );
       const urls = bundle.urlsOf(member).map(({ kind, specifier, isLeft }) => (isLeft ? urlOf(member.id, kind, specifier) : ''));
       parts[member.id] = { ...(Object.keys(dynamic).length > 0 ? { dynamic } : {}), ...(urls.length > 0 ? { urls } : {}) };

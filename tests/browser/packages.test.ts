@@ -1,6 +1,8 @@
 import { expect, test } from '@jest/globals';
+import type { Browser } from 'playwright-core';
 import { launchBrowser, openPage } from '../support/browser.js';
-import { Program } from '../support/program.js';
+import { serveNatively } from '../support/native.js';
+import { Program, runProgram } from '../support/program.js';
 import { Workspace } from '../support/workspace.js';
 
 /** Each package with an expression that uses it and what that must give. */
@@ -71,12 +73,13 @@ const uses: [imports: string, expression: string, expected: unknown][] = [
   [`import L from 'leaflet';\nimport 'leaflet/dist/leaflet.css';`, `L.latLng(1, 2).lng`, 2],
 ];
 
-test(`${uses.length} popular packages of every module format run without an error`, async () => {
+test(`${uses.length} popular packages of every module format run without an error, served, built and made smaller`, async () => {
   const browser = await launchBrowser();
   const workspace = Workspace.with(
     {
       'package.json': '{ "name": "quay", "dependencies": { "react": "*" } }',
-      'index.html': '<!doctype html><div id="app"></div><script type="module" src="main.jsx"></script>',
+      'index.html':
+        '<!doctype html><link rel="icon" href="data:,"><div id="app"></div><script type="module" src="main.jsx"></script>',
       'main.jsx': `import { renderToStaticMarkup as html } from 'react-dom/server';
 import { createRoot } from 'react-dom/client';
 import { StrictMode } from 'react';
@@ -89,7 +92,22 @@ createRoot(document.getElementById('app')).render(<StrictMode><pre id="results">
   );
   const program = await Program.serve(workspace.root);
   expect(program.events.filter(({ event }) => event === 'problems')).toEqual([]);
-  const { page, errors } = await openPage(browser, program.url);
+  await expectResults(browser, program.url);
+  await program.stop();
+  for (const more of [[], ['--no-minify']]) {
+    const built = await runProgram(workspace.root, ['build', '--no-cache', ...more]);
+    expect([built.code, built.stderr]).toEqual([0, '']);
+    const { url, close } = await serveNatively(workspace.path('dist'));
+    await expectResults(browser, `${url}index.html`);
+    close();
+  }
+  await browser.close();
+  workspace.dispose();
+}, 120_000);
+
+/** Opens the page and compares what every package gave; nothing is said in the console. */
+async function expectResults(browser: Browser, url: string): Promise<void> {
+  const { page, errors } = await openPage(browser, url);
   await page
     .locator('#results')
     .waitFor({ timeout: 10_000 })
@@ -99,7 +117,5 @@ createRoot(document.getElementById('app')).render(<StrictMode><pre id="results">
   expect(Object.fromEntries(results.map((result, index) => [uses[index]![0], result]))).toEqual(
     Object.fromEntries(uses.map(([imports, , expected]) => [imports, expected])),
   );
-  await browser.close();
-  await program.stop();
-  workspace.dispose();
-});
+  await page.context().close();
+}

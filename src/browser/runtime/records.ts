@@ -157,7 +157,9 @@ export function targetsOf(edges: RuntimeEdges): string[] {
 
 /** Modules behind `import()`, in the order of the text. */
 export function dynamicTargets({ dynamic = {}, parts = {} }: RuntimeEdges): string[] {
-  return [dynamic, ...Object.values(parts).map((part) => part.dynamic ?? {})].flatMap((of) => Object.values(of).map(({ id }) => id));
+  return [dynamic, ...Object.values(parts).map((part) => part.dynamic ?? {})].flatMap((of) =>
+    Object.values(of).map(({ id }) => id),
+  );
 }
 
 /** The instance behind the n-th static import of `importer`. */

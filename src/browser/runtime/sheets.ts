@@ -129,7 +129,8 @@ function moduleOrder(): string[] {
   // Grows while it's walked.
   for (const id of order) {
     const edges = registry.get(id)?.definition.edges;
-    for (const target of edges ? dynamicTargets(edges) : []) if (lateRoots.has(target)) order.push(...evaluationOrder([target], seen));
+    for (const target of edges ? dynamicTargets(edges) : [])
+      if (lateRoots.has(target)) order.push(...evaluationOrder([target], seen));
   }
   return order;
 }

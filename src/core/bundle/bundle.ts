@@ -33,6 +33,8 @@ export class Bundle {
   readonly shaken: Shaken;
   #groups: Map<string, Group> = new Map();
   readonly #seen = new Map<OwnName, Set<string>>();
+  readonly #scopes = new Map<Group, GroupScope>();
+  readonly #imports = new Map<Group, string[]>();
   #checked: ReadonlySet<string> = new Set();
 
   constructor(input: BundleInput) {
@@ -49,8 +51,11 @@ export class Bundle {
     return this.#input.members.get(id)?.apart;
   }
 
-  /** Puts modules into groups, given the file that each goes into. */
-  group({ chunkOf, convention }: { chunkOf(id: string): string | undefined; convention(id: string): boolean | undefined }): Group[] {
+  /**
+   * Puts modules into groups, given the file that each goes into. `isPlain`: all variables get their names at once; else those that
+   * nobody can see are left open, so that what is made smaller first gets the shortest.
+   */
+  group({ chunkOf, convention, isPlain }: Grouping): Group[] {
     const { members, isSheet } = this.#input;
     const { shaken } = this;
     const waiting = this.#waitingForAwait();
@@ -59,7 +64,8 @@ export class Bundle {
       edges: (id) => shaken.edges(id),
       chunkOf,
       isMember: (id) => members.has(id) && members.get(id)!.apart === undefined,
-      isEmpty: (id) => !this.#isExposed(id) && !members.get(id)!.isAsync && !members.get(id)!.units.some((unit) => shaken.units.has(unit)),
+      isEmpty: (id) =>
+        !this.#isExposed(id) && !members.get(id)!.isAsync && !members.get(id)!.units.some((unit) => shaken.units.has(unit)),
       isExposed: (id) => this.#isExposed(id),
       groupId: (id) => (isSheet(id) ? `${id}?names` : id),
       apart: (id) => (waiting.has(id) ? 'waits' : undefined),
@@ -67,13 +73,27 @@ export class Bundle {
     });
     const groups = [...new Set(this.#groups.values())];
     this.#noteSeen(groups);
+    for (const group of groups) this.#plan(group, isPlain);
     const graph = new ModuleGraph<Group | undefined>();
-    for (const group of groups) graph.set(group.id, group, this.importsOf(group).map((target) => ({ kind: 'import', specifier: target, target })));
+    for (const group of groups)
+      graph.set(
+        group.id,
+        group,
+        this.#imports.get(group)!.map((target) => ({ kind: 'import', specifier: target, target })),
+      );
     for (const id of shaken.modules) {
       const isOther = !members.has(id) || members.get(id)!.apart !== undefined || isSheet(id);
-      if (isOther && !graph.has(id)) graph.set(id, undefined, shaken.edges(id).map((edge) => ({ ...edge, target: this.idOf(edge.target) })));
+      if (isOther && !graph.has(id))
+        graph.set(
+          id,
+          undefined,
+          shaken.edges(id).map((edge) => ({ ...edge, target: this.idOf(edge.target) })),
+        );
     }
-    this.#checked = modulesRunEarly(graph, (group) => group?.members.some((id) => this.#hasSeenFunction(members.get(id)!)) ?? false);
+    this.#checked = modulesRunEarly(
+      graph,
+      (group) => group?.members.some((id) => this.#hasSeenFunction(members.get(id)!)) ?? false,
+    );
     return groups;
   }
 
@@ -105,15 +125,37 @@ export class Bundle {
   /** The URLs that a module names, and whether what names them is left. */
   urlsOf(member: Member): { kind: 'url' | 'worker'; specifier: string; isLeft: boolean }[] {
     const isLeft = (at: number) =>
-      !this.names.isDead(member, at) && member.units.some((unit) => unit.start <= at && at < unit.end && this.shaken.units.has(unit));
+      !this.names.isDead(member, at) &&
+      member.units.some((unit) => unit.start <= at && at < unit.end && this.shaken.units.has(unit));
     return urlsOf(member).map((url) => ({
       ...url,
-      isLeft: member.places.some((place) => place.kind === 'url' && place.specifier === url.specifier && place.isWorker === (url.kind === 'worker') && isLeft(place.start)),
+      isLeft: member.places.some(
+        (place) =>
+          place.kind === 'url' &&
+          place.specifier === url.specifier &&
+          place.isWorker === (url.kind === 'worker') &&
+          isLeft(place.start),
+      ),
     }));
   }
 
+  /** Finds the variables of a group, and all that has to be there before it runs. */
+  #plan(group: Group, isPlain: boolean): void {
+    const { names, shaken } = this;
+    const members = group.members.map((id) => this.#input.members.get(id)!);
+    const scope = new GroupScope({ group, members, names, units: shaken.units, groupOf: (id) => this.#groups.get(id), isPlain });
+    const imports = new Set(this.#importsOf(group));
+    for (const { from } of scope.outer()) imports.add(from!.id);
+    for (const name of this.#exposedNames(group)) {
+      const found = names.resolve(group.exposed!, name);
+      if (found && !scope.isHere(found)) imports.add(scope.source(found).id);
+    }
+    this.#scopes.set(group, scope);
+    this.#imports.set(group, [...imports]);
+  }
+
   /** What a group needs to have run before, in the order in which the standard runs it. */
-  importsOf(group: Group): string[] {
+  #importsOf(group: Group): string[] {
     const { shaken } = this;
     const found = new Set<string>();
     const seen = new Set<string>();
@@ -131,8 +173,26 @@ export class Bundle {
         for (const edge of shaken.edges(id)) if (edge.kind === 'import') follow(edge.target);
       }
     };
-    for (const id of group.members) follow(id);
+    for (const id of this.#entered(group)) follow(id);
     return [...found];
+  }
+
+  /** The modules of a group from which the standard comes to the others, in its order: in a cycle it matters where that begins. */
+  #entered({ members }: Group): string[] {
+    const own = new Set(members);
+    const reached = new Set<string>();
+    const entered: string[] = [];
+    for (const id of members.toReversed()) {
+      if (reached.has(id)) continue;
+      entered.unshift(id);
+      const waiting = [id];
+      for (let at = waiting.pop(); at !== undefined; at = waiting.pop()) {
+        if (reached.has(at)) continue;
+        reached.add(at);
+        for (const { kind, target } of this.shaken.edges(at)) if (kind === 'import' && own.has(target)) waiting.push(target);
+      }
+    }
+    return entered;
   }
 
   /** Modules that hold a top-level `await` or wait for one: they can't share a run with others. */
@@ -189,12 +249,11 @@ export class Bundle {
     return [...member.named].some(([name, { kind }]) => kind === 'function' && this.#seen.has(this.names.own(member, name)));
   }
 
-  /** Prints a group. Names that nobody can see may be left open, so that what is made smaller first gets the shortest. */
-  print(group: Group, { isPlain }: { isPlain: boolean }): PrintedGroup {
-    const { members } = this.#input;
+  /** Prints a group. */
+  print(group: Group): PrintedGroup {
     const { shaken, names } = this;
-    const own = group.members.map((id) => members.get(id)!);
-    const scope = new GroupScope({ group, members: own, names, units: shaken.units, groupOf: (id) => this.#groups.get(id), isPlain });
+    const own = group.members.map((id) => this.#input.members.get(id)!);
+    const scope = this.#scopes.get(group)!;
     const isChecked = this.#checked.has(group.id);
     const places = isChecked ? new Map([...scope.outer()].map((variable, index) => [variable, index])) : undefined;
     const printed = own.map((member) =>
@@ -208,7 +267,7 @@ export class Bundle {
         urlPlace: (specifier, isWorker) => this.urlPlace(member, specifier, isWorker),
       }),
     );
-    return { group, scope, members: printed, isAsync: own.some(({ isAsync }) => isAsync), imports: this.importsOf(group) };
+    return { group, scope, members: printed, isAsync: own.some(({ isAsync }) => isAsync), imports: this.#imports.get(group)! };
   }
 
   /** The place of a URL among those that a module names. */
@@ -218,13 +277,10 @@ export class Bundle {
     return all.findIndex((url) => url.specifier === specifier && url.kind === kind);
   }
 
-  /** The first line of a group, up to the pause before its body, and its last; the names of all variables are known. May add to the imports. */
+  /** The first line of a group, up to the pause before its body, and its last; the names of all variables are known. */
   frame({ group, scope, members, isAsync, imports }: PrintedGroup): { head: string; foot: string } {
     const { handle } = scope;
-    const placeOf = (id: string) => {
-      const at = imports.indexOf(id);
-      return at === -1 ? imports.push(id) - 1 : at;
-    };
+    const placeOf = (id: string) => imports.indexOf(id);
     let head = `${isAsync ? 'async ' : ''}function* (${handle}) { "use strict";`;
     const outer = [...scope.outer()];
     if (outer.length > 0) {
@@ -239,7 +295,9 @@ export class Bundle {
     const indirect: [string, number, string | null][] = [];
     const inner: string[] = [];
     const add = (own: OwnName, exported: string) => {
-      getters.push(`${exported === '__proto__' ? '["__proto__"]' : JSON.stringify(exported)}: () => ${scope.variableOf({ own }).name}`);
+      getters.push(
+        `${exported === '__proto__' ? '["__proto__"]' : JSON.stringify(exported)}: () => ${scope.variableOf({ own }).name}`,
+      );
       if (own.member.named.get(own.name)?.kind === 'function') early.push(exported);
     };
     for (const name of this.#exposedNames(group)) {
@@ -266,9 +324,18 @@ export class Bundle {
       head += ` ${handle}.exports({ ${getters.join(', ')} }${rest.map((part) => `, ${JSON.stringify(part)}`).join('')});`;
     }
     for (const { renamed } of members)
-      for (const { variable, name } of renamed) head += ` ${handle}.named(${variable.name}, ${JSON.stringify(name)}, ${JSON.stringify(variable.name)});`;
+      for (const { variable, name } of renamed)
+        head += ` ${handle}.named(${variable.name}, ${JSON.stringify(name)}, ${JSON.stringify(variable.name)});`;
     return { head: `${head} yield;`, foot: isAsync ? `${handle}.done();\n}` : '}' };
   }
+}
+
+export interface Grouping {
+  /** The file that a module goes into. */
+  chunkOf(id: string): string | undefined;
+  /** See `GroupInput.convention`. */
+  convention(id: string): boolean | undefined;
+  isPlain: boolean;
 }
 
 export interface PrintedGroup {
@@ -286,13 +353,18 @@ export function urlsOf(member: Member): { kind: 'url' | 'worker'; specifier: str
   for (const place of member.places) {
     if (place.kind !== 'url') continue;
     const kind = place.isWorker ? 'worker' : 'url';
-    if (!urls.some((known) => known.kind === kind && known.specifier === place.specifier)) urls.push({ kind, specifier: place.specifier });
+    if (!urls.some((known) => known.kind === kind && known.specifier === place.specifier))
+      urls.push({ kind, specifier: place.specifier });
   }
   return urls;
 }
 
 /** Replaces the marks of a printed module by the names of its variables. `onName` is told of each. */
-export function withNames(text: string, { mark, marked }: PrintedMember, onName?: (start: number, end: number, name: string) => void): string {
+export function withNames(
+  text: string,
+  { mark, marked }: PrintedMember,
+  onName?: (start: number, end: number, name: string) => void,
+): string {
   if (marked.length === 0) return text;
   const escaped = mark.replace(/\$/g, '\\$');
   return text.replace(new RegExp(`${escaped}(\\d+)\\$`, 'g'), (found, index: string, start: number) => {
@@ -343,7 +415,8 @@ function dataReadByMembers({ members, targets, constants, isOnCycle, isData }: B
       for (const reference of references) {
         const found = member.imported.has(reference.name) ? names.local(member, reference.name) : undefined;
         if (!found || !('own' in found) || !data.has(found.own.member.id)) continue;
-        const isRead = reference.members.length > 0 && !reference.isMemberWrite && !(reference.isCalled && reference.members.length === 1);
+        const isRead =
+          reference.members.length > 0 && !reference.isMemberWrite && !(reference.isCalled && reference.members.length === 1);
         if (found.own.member.exported.get('default') === found.own.name && !isRead) data.delete(found.own.member.id);
       }
     }

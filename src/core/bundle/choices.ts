@@ -1,8 +1,8 @@
 import type { Node, Program } from 'estree';
 import { walk } from 'estree-walker';
+import type { Spanned } from '../link/tree.js';
 import { hoistedNames } from './declared-names.js';
 import type { Branch, Choice } from './member.js';
-import type { Spanned } from '../link/tree.js';
 
 /** The tests of a module whose outcome may be known before it runs. `isConstant` tells which names may stand for a known value. */
 export function choicesIn(tree: Program, isConstant: (name: string) => boolean): Choice[] {
@@ -50,7 +50,11 @@ export function mayBeKnown(node: Node, isConstant: (name: string) => boolean): b
       // `process.env.NODE_ENV`, or a member of an enumeration; others turn out to be unknown.
       return node.object.type !== 'Super' && (node.object.type === 'MetaProperty' || chainStart(node) === 'Identifier');
     case 'BinaryExpression':
-      return ['===', '!==', '==', '!='].includes(node.operator) && mayBeKnown(node.left, isConstant) && mayBeKnown(node.right, isConstant);
+      return (
+        ['===', '!==', '==', '!='].includes(node.operator) &&
+        mayBeKnown(node.left, isConstant) &&
+        mayBeKnown(node.right, isConstant)
+      );
     case 'LogicalExpression':
       // The left side alone may decide.
       return mayBeKnown(node.left, isConstant);

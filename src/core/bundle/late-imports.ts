@@ -27,7 +27,8 @@ function typeIn(node: Node): string | undefined {
   if (node.type !== 'ObjectExpression') return undefined;
   for (const member of node.properties) {
     if (member.type !== 'Property') continue;
-    const name = member.key.type === 'Identifier' ? member.key.name : member.key.type === 'Literal' ? member.key.value : undefined;
+    const name =
+      member.key.type === 'Identifier' ? member.key.name : member.key.type === 'Literal' ? member.key.value : undefined;
     if (name === 'type' && member.value.type === 'Literal') return String(member.value.value);
     if (name === 'with') return typeIn(member.value);
   }
@@ -80,7 +81,8 @@ function membersOf(name: string, of: Node): string[] | undefined {
     enter(node, parent, key) {
       if (node.type !== 'Identifier' || node.name !== name || key === 'params') return;
       if (parent?.type === 'MemberExpression' && !parent.computed && key === 'property') return;
-      const isRead = parent?.type === 'MemberExpression' && key === 'object' && !parent.computed && parent.property.type === 'Identifier';
+      const isRead =
+        parent?.type === 'MemberExpression' && key === 'object' && !parent.computed && parent.property.type === 'Identifier';
       if (isRead) names.push((parent.property as { name: string }).name);
       else isOther = true;
     },

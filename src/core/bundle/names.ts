@@ -52,7 +52,8 @@ export class Names {
     let names = this.#own.get(member);
     if (!names) {
       names = new Map([...member.own].map((own) => [own, { member, name: own, units: [] as Unit[] }]));
-      for (const unit of member.units) for (const own of unit.changes === undefined ? unit.declares : [unit.changes]) names.get(own)?.units.push(unit);
+      for (const unit of member.units)
+        for (const own of unit.changes === undefined ? unit.declares : [unit.changes]) names.get(own)?.units.push(unit);
       this.#own.set(member, names);
     }
     return names.get(name)!;
@@ -65,7 +66,8 @@ export class Names {
     seen.add(id);
     const names = new Set([...member.exported.keys(), ...member.passedOn.keys()]);
     const targets = this.#input.targets(member);
-    for (const star of member.stars) for (const name of this.exportedNames(targets[star]!, seen)) if (name !== 'default') names.add(name);
+    for (const star of member.stars)
+      for (const name of this.exportedNames(targets[star]!, seen)) if (name !== 'default') names.add(name);
     return names;
   }
 
@@ -79,7 +81,11 @@ export class Names {
     const local = member.exported.get(name);
     if (local !== undefined) return member.apart === undefined ? { own: this.own(member, local) } : { outer: id, name };
     const passedOn = member.passedOn.get(name);
-    const found = passedOn ? this.imported(member, passedOn, seen) : name === 'default' ? null : this.#resolveStar(member, name, seen);
+    const found = passedOn
+      ? this.imported(member, passedOn, seen)
+      : name === 'default'
+        ? null
+        : this.#resolveStar(member, name, seen);
     return found && member.apart !== undefined ? { outer: id, name } : found;
   }
 
@@ -110,11 +116,13 @@ export class Names {
   local(member: Member, name: string): Found | null {
     const imported = member.imported.get(name);
     if (!imported) return { own: this.own(member, name) };
-    let known = this.#found.get(member);
-    if (!known) this.#found.set(member, (known = new Map()));
-    let found = known.get(name);
-    if (found === undefined) known.set(name, (found = this.imported(member, imported)));
-    return found;
+    const known = this.#found.get(member) ?? new Map<string, Found | null>();
+    this.#found.set(member, known);
+    const found = known.get(name);
+    if (found !== undefined) return found;
+    const fresh = this.imported(member, imported);
+    known.set(name, fresh);
+    return fresh;
   }
 
   /** What a use of a name stands for. Members of namespace objects lead on, as far as that is the same. */
@@ -190,9 +198,16 @@ export class Names {
       if (chain.isLive) return { value: undefined };
       const { name, start, members } = chain;
       if (!member.own.has(name) && !member.imported.has(name)) return undefined;
-      const found = this.use(member, { ...plainReference, name, start, end: start, members: members.map((step) => ({ name: step, end: -1 })) });
+      const found = this.use(member, {
+        ...plainReference,
+        name,
+        start,
+        end: start,
+        members: members.map((step) => ({ name: step, end: -1 })),
+      });
       if (members.length > 0 && found.end !== -1) return undefined;
-      if (!('own' in found.found) || !this.#isThere(found.found.own, member, { ...plainReference, name, start, end: start })) return undefined;
+      if (!('own' in found.found) || !this.#isThere(found.found.own, member, { ...plainReference, name, start, end: start }))
+        return undefined;
       return this.valueOf(found.found.own);
     });
   }
@@ -237,7 +252,12 @@ function chainOf(node: Node): { name: string; start: number; members: string[]; 
   if (node.type === 'Identifier') return { name: node.name, start: (node as unknown as { start: number }).start, members: [] };
   if (node.type !== 'MemberExpression') return undefined;
   const { object, property, computed } = node;
-  const name = !computed && property.type === 'Identifier' ? property.name : property.type === 'Literal' ? String(property.value) : undefined;
+  const name =
+    !computed && property.type === 'Identifier'
+      ? property.name
+      : property.type === 'Literal'
+        ? String(property.value)
+        : undefined;
   if (name === undefined) return undefined;
   if (object.type === 'MetaProperty') return { name: '', start: 0, members: [], isLive: name === 'live' };
   const chain = chainOf(object as Node);

@@ -115,7 +115,8 @@ class Printer {
       }
     }
     if (isShorthand && text !== name) text = `${name}: ${text}`;
-    if (text !== member.text.slice(start, end)) this.#text.update(start, end, text, { storeName: literal === undefined && end === reference.end });
+    if (text !== member.text.slice(start, end))
+      this.#text.update(start, end, text, { storeName: literal === undefined && end === reference.end });
   }
 
   #place(place: Place): void {
@@ -165,7 +166,9 @@ class Printer {
     const head = /class\s+/y;
     head.lastIndex = member.places.find(({ kind, start }) => kind === 'gone' && start === unit.start)?.end ?? unit.start;
     const found = head.exec(member.text);
-    const isTaken = unit.references.some((reference) => !names.isDead(member, reference.start) && this.#finalOf(reference) === name);
+    const isTaken = unit.references.some(
+      (reference) => !names.isDead(member, reference.start) && this.#finalOf(reference) === name,
+    );
     if (own !== defaultName && found && !isTaken) {
       // The class keeps its name inside; a variable of the other name holds it.
       const at = head.lastIndex - found[0].length;
@@ -174,7 +177,10 @@ class Printer {
       this.#text.update(nameAt, nameAt + own.length, own);
       return;
     }
-    this.#text.appendLeft(unit.end, `; ${scope.handle}.named(${this.#textOf(variable)}, ${JSON.stringify(name)}, ${JSON.stringify(variable.name)});`);
+    this.#text.appendLeft(
+      unit.end,
+      `; ${scope.handle}.named(${this.#textOf(variable)}, ${JSON.stringify(name)}, ${JSON.stringify(variable.name)});`,
+    );
   }
 
   #finalOf(reference: Reference): string | undefined {
@@ -189,7 +195,8 @@ class Printer {
     const seen = seenAs(own);
     if (seen.length === 0) return;
     for (const { target, isInit } of member.writes.get(own) ?? []) {
-      if (target.start < unit.start || target.end > unit.end || names.isDead(member, target.start) || (isInit && !checkedPlace)) continue;
+      if (target.start < unit.start || target.end > unit.end || names.isDead(member, target.start) || (isInit && !checkedPlace))
+        continue;
       for (const edit of touchEdits(target, [...seen], scope.nextNumber(), { handle: scope.handle })) {
         if (edit.start === target.start) this.#text.prependRight(edit.start, edit.text);
         else this.#text.appendLeft(edit.end, edit.text);

@@ -1,4 +1,4 @@
-import { analyze, type Reference as ScopeReference, type Scope, type Variable } from 'eslint-scope';
+import { analyze, type Scope, type Reference as ScopeReference, type Variable } from 'eslint-scope';
 import type { Comment, Expression, Identifier, ImportDeclaration, Literal, Node, Program, Statement } from 'estree';
 import { walk } from 'estree-walker';
 import { parseSync } from 'oxc-parser';
@@ -8,7 +8,9 @@ import { choicesIn, mayBeKnown } from './choices.js';
 import { declaredIn, hoistedNames } from './declared-names.js';
 import { lateImportsIn } from './late-imports.js';
 import type { ImportedName, Member, Place, Reference, Unit } from './member.js';
+import { isInNewCallee, membersOf, runsAtOnce, writeAround } from './references.js';
 import { type EffectContext, effectsOf } from './scan-effects.js';
+import { callsEval, hasAccessors, isAnonymous, memberBase, namespaceOf, urlIn, usesOwnThis } from './syntax.js';
 
 export interface MemberInput {
   id: string;
@@ -82,7 +84,11 @@ class Reader {
     member.isAsync = isAsync;
     member.places.push(...edits.map((edit): Place => ({ kind: 'text', ...edit })));
     if (callsEval(this.#tree, this.#globals)) member.apart = 'it calls eval, which sees every name around';
-    member.licences.push(...this.#comments.flatMap(({ type, value }) => (isLicence(value) ? [type === 'Block' ? `/*${value}*/` : `//${value}`] : [])));
+    member.licences.push(
+      ...this.#comments.flatMap(({ type, value }) =>
+        isLicence(value) ? [type === 'Block' ? `/*${value}*/` : `//${value}`] : [],
+      ),
+    );
     this.#readNames();
     for (const statement of this.#tree.body) this.#statement(statement as Spanned<Statement>);
     this.#assignReferences();
@@ -123,7 +129,8 @@ class Reader {
       const isImport = variable.defs[0]?.type === 'ImportBinding';
       if (!isImport) member.own.add(name);
       for (const reference of variable.references) this.#take(name, reference, isImport);
-      if (!isImport) for (const definition of variable.defs) this.#takeDeclaration(name, definition.name as unknown as Spanned<Identifier>);
+      if (!isImport)
+        for (const definition of variable.defs) this.#takeDeclaration(name, definition.name as unknown as Spanned<Identifier>);
       for (const { node } of variable.defs) if (node.type === 'ClassDeclaration') inClass.set(node as unknown as Node, name);
     }
     const scopes = [...(this.#moduleScope?.childScopes ?? [])];
@@ -132,7 +139,8 @@ class Reader {
       const ofClass = inClass.get(scope.block as unknown as Node);
       for (const [name, variable] of scope.set) {
         // A class has its own name inside once more, which is the same name.
-        if (name === ofClass && scope.type === 'class') for (const reference of variable.references) this.#take(name, reference, false);
+        if (name === ofClass && scope.type === 'class')
+          for (const reference of variable.references) this.#take(name, reference, false);
         else if (name !== 'arguments') member.inner.add(name);
       }
     }
@@ -223,7 +231,11 @@ class Reader {
     const from = this.#importFrom(statement);
     for (const specifier of statement.specifiers) {
       const name =
-        specifier.type === 'ImportNamespaceSpecifier' ? null : specifier.type === 'ImportDefaultSpecifier' ? 'default' : nameOf(specifier.imported);
+        specifier.type === 'ImportNamespaceSpecifier'
+          ? null
+          : specifier.type === 'ImportDefaultSpecifier'
+            ? 'default'
+            : nameOf(specifier.imported);
       this.#member.imported.set(specifier.local.name, { from, name });
     }
   }
@@ -246,7 +258,8 @@ class Reader {
   /** An import declaration may stand below the export that names it. */
   #importedLater(local: string): ImportedName | undefined {
     if (this.#variables.get(local)?.defs[0]?.type !== 'ImportBinding') return undefined;
-    for (const statement of this.#tree.body) if (statement.type === 'ImportDeclaration') this.#import(statement as Spanned<ImportDeclaration>);
+    for (const statement of this.#tree.body)
+      if (statement.type === 'ImportDeclaration') this.#import(statement as Spanned<ImportDeclaration>);
     return this.#member.imported.get(local);
   }
 
@@ -269,7 +282,9 @@ class Reader {
       return;
     }
     const isFunction = declaration.type === 'FunctionDeclaration';
-    const head = isFunction ? /^(?:async\b(?:\s|\/\*[\s\S]*?\*\/|\/\/.*)*)?function(?:(?:\s|\/\*[\s\S]*?\*\/|\/\/.*)*\*)?/ : /^class/;
+    const head = isFunction
+      ? /^(?:async\b(?:\s|\/\*[\s\S]*?\*\/|\/\/.*)*)?function(?:(?:\s|\/\*[\s\S]*?\*\/|\/\/.*)*\*)?/
+      : /^class/;
     const at = declaration.start + head.exec(member.text.slice(declaration.start))![0].length;
     member.places.push({ kind: 'name', start: at, end: at });
     member.named.set(defaultName, { kind: isFunction ? 'function' : 'class' });
@@ -293,7 +308,9 @@ class Reader {
   #declare(statement: Spanned<Statement>, start: number, end: number): string[] {
     if (statement.type !== 'VariableDeclaration') {
       const declares =
-        statement.type === 'FunctionDeclaration' || statement.type === 'ClassDeclaration' ? [statement.id.name] : hoistedNames(statement);
+        statement.type === 'FunctionDeclaration' || statement.type === 'ClassDeclaration'
+          ? [statement.id.name]
+          : hoistedNames(statement);
       if (statement.type === 'FunctionDeclaration') {
         this.#member.named.set(statement.id.name, { kind: 'function' });
         if (usesOwnThis(statement)) this.#member.usesThis.add(statement.id.name);
@@ -307,8 +324,11 @@ class Reader {
       const declares = declaredIn(declarator.id as Node);
       all.push(...declares);
       const isAlone = statement.declarations.length === 1;
-      if (declarator.id.type === 'Identifier' && declarator.init) this.#variable(declarator.id.name, declarator.init as Spanned<Expression>, statement.kind);
-      const place = isAlone ? { start, end } : { start: declarator.start, end: declarator.end, keyword: statement.kind as string };
+      if (declarator.id.type === 'Identifier' && declarator.init)
+        this.#variable(declarator.id.name, declarator.init as Spanned<Expression>, statement.kind);
+      const place = isAlone
+        ? { start, end }
+        : { start: declarator.start, end: declarator.end, keyword: statement.kind as string };
       this.#unit({ ...place, declares }, declarator.id.type === 'Identifier' ? declarator.init : statement);
     }
     return all;
@@ -377,7 +397,9 @@ class Reader {
   #isEnum(name: string): boolean {
     const definition = this.#variables.get(name)?.defs[0];
     const { init } = (definition?.node ?? {}) as unknown as { init?: Node | null };
-    return init?.type === 'CallExpression' && init.callee.type === 'FunctionExpression' && this.#marked.has((init as Spanned).start);
+    return (
+      init?.type === 'CallExpression' && init.callee.type === 'FunctionExpression' && this.#marked.has((init as Spanned).start)
+    );
   }
 
   /** Gives each unit the uses of top-level names in it. */
@@ -404,14 +426,18 @@ class Reader {
     walk(this.#tree, {
       enter: (node, parent) => {
         const { start } = node as Spanned;
-        if (node.type === 'MetaProperty' && node.meta.name === 'import') member.places.push(this.#metaPlace(node as Spanned, parent));
+        if (node.type === 'MetaProperty' && node.meta.name === 'import')
+          member.places.push(this.#metaPlace(node as Spanned, parent));
         if (node.type === 'NewExpression') {
           const url = urlIn(node, parent, member.text);
           if (url) member.places.push(url);
         }
-        if (node.type === 'VariableDeclarator' && node.id.type === 'Identifier' && node.init && isAnonymous(node.init)) member.kept.push(node.id.name);
-        if (node.type === 'AssignmentExpression' && node.left.type === 'Identifier' && isAnonymous(node.right)) member.kept.push(node.left.name);
-        if (node.type === 'AssignmentPattern' && node.left.type === 'Identifier' && isAnonymous(node.right)) member.kept.push(node.left.name);
+        if (node.type === 'VariableDeclarator' && node.id.type === 'Identifier' && node.init && isAnonymous(node.init))
+          member.kept.push(node.id.name);
+        if (node.type === 'AssignmentExpression' && node.left.type === 'Identifier' && isAnonymous(node.right))
+          member.kept.push(node.left.name);
+        if (node.type === 'AssignmentPattern' && node.left.type === 'Identifier' && isAnonymous(node.right))
+          member.kept.push(node.left.name);
         if (this.#harmless.has(start)) this.#noteHarmless(node);
       },
     });
@@ -460,158 +486,10 @@ function isConst(definition: { type: string; parent?: unknown }): boolean {
   return definition.type === 'Variable' && (definition.parent as { kind?: string } | undefined)?.kind === 'const';
 }
 
-const freshTypes = new Set(['FunctionExpression', 'ArrowFunctionExpression', 'ObjectExpression', 'ArrayExpression', 'ClassExpression']);
-
-function hasAccessors(node: Node): boolean {
-  if (node.type === 'ClassExpression') return node.superClass !== null;
-  return (
-    node.type === 'ObjectExpression' &&
-    node.properties.some((member) => member.type === 'SpreadElement' || member.kind !== 'init' || (member.key as Identifier).name === '__proto__')
-  );
-}
-
-/** The name that a chain of members without calls begins with. */
-function memberBase(node: Node): string | undefined {
-  if (node.type === 'Identifier') return node.name;
-  if (node.type !== 'MemberExpression' || (node.computed && node.property.type !== 'Literal')) return undefined;
-  return memberBase(node.object);
-}
-
-/** Functions and classes that take the name of what they are assigned to (ECMA-262, 8.4.5). */
-function isAnonymous(node: Node): boolean {
-  return (
-    node.type === 'ArrowFunctionExpression' || ((node.type === 'FunctionExpression' || node.type === 'ClassExpression') && !node.id)
-  );
-}
-
-/** Whether a function uses `this` in its own body. */
-function usesOwnThis(node: Node): boolean {
-  let found = false;
-  walk(node, {
-    enter(inner) {
-      if (inner !== node && (inner.type === 'FunctionExpression' || inner.type === 'FunctionDeclaration')) return this.skip();
-      if (inner.type === 'ClassBody') return this.skip();
-      if (inner.type === 'ThisExpression') found = true;
-    },
-  });
-  return found;
-}
-
-function callsEval(tree: Program, globals: ReadonlySet<Node>): boolean {
-  let found = false;
-  walk(tree, {
-    enter(node) {
-      if (node.type === 'CallExpression' && node.callee.type === 'Identifier' && node.callee.name === 'eval' && globals.has(node.callee)) found = true;
-    },
-  });
-  return found;
-}
-
-function isInNewCallee(node: Node, parents: ReadonlyMap<Node, Node>): boolean {
-  let at = node;
-  for (let parent = parents.get(at); parent; at = parent, parent = parents.get(at)) {
-    if (parent.type === 'NewExpression') return parent.callee === at;
-    if (parent.type !== 'MemberExpression' || parent.object !== at) return false;
-  }
-  return false;
-}
-
-function runsAtOnce(node: Node, parents: ReadonlyMap<Node, Node>): boolean {
-  for (let at: Node | undefined = node; at; at = parents.get(at)) {
-    if (at.type === 'FunctionDeclaration' || at.type === 'FunctionExpression' || at.type === 'ArrowFunctionExpression') return false;
-    if (at.type === 'PropertyDefinition' && !at.static) return false;
-  }
-  return true;
-}
-
-/** The members that are read off a name, and what is done with the last. */
-function membersOf(node: Node, parents: ReadonlyMap<Node, Node>): Pick<Reference, 'members' | 'isCalled' | 'isMemberWrite'> {
-  const members: Reference['members'] = [];
-  let at = node;
-  let parent = parents.get(at);
-  while (parent?.type === 'MemberExpression' && parent.object === at && !parent.optional) {
-    const name =
-      !parent.computed && parent.property.type === 'Identifier'
-        ? parent.property.name
-        : parent.computed && parent.property.type === 'Literal' && typeof parent.property.value === 'string'
-          ? parent.property.value
-          : undefined;
-    if (name === undefined) break;
-    members.push({ name, end: (parent as Spanned).end });
-    at = parent;
-    parent = parents.get(at);
-  }
-  const isCalled =
-    (parent?.type === 'CallExpression' && parent.callee === at) || (parent?.type === 'TaggedTemplateExpression' && parent.tag === at);
-  const isMemberWrite =
-    (parent?.type === 'AssignmentExpression' && parent.left === at) ||
-    parent?.type === 'UpdateExpression' ||
-    (parent?.type === 'UnaryExpression' && parent.operator === 'delete') ||
-    ((parent?.type === 'ForOfStatement' || parent?.type === 'ForInStatement') && parent.left === at) ||
-    isPatternTarget(at, parents);
-  return { members, isCalled, isMemberWrite };
-}
-
-/** Whether a member stands in a pattern that assigns it: `[ns.a] = …`, `({ a: ns.a } = …)`. */
-function isPatternTarget(at: Node, parents: ReadonlyMap<Node, Node>): boolean {
-  const parent = parents.get(at);
-  if (parent?.type === 'ArrayPattern' || parent?.type === 'RestElement') return true;
-  if (parent?.type === 'AssignmentPattern') return parent.left === at;
-  return parent?.type === 'Property' && parent.value === at && parents.get(parent)?.type === 'ObjectPattern';
-}
-
-function writeAround(node: Node, parents: ReadonlyMap<Node, Node>): Spanned | undefined {
-  for (let at: Node | undefined = node; at; at = parents.get(at)) {
-    if (at.type === 'AssignmentExpression' || at.type === 'UpdateExpression') return at as Spanned;
-    if (at.type === 'ForOfStatement' || at.type === 'ForInStatement') return at as Spanned;
-    if (at.type !== 'VariableDeclaration') continue;
-    const parent = parents.get(at);
-    return (parent?.type === 'ForOfStatement' || parent?.type === 'ForInStatement' ? parent : at) as Spanned;
-  }
-  return undefined;
-}
-
-/** `(function (N) { N.a = 1; })(N || (N = {}))`, by which a TypeScript namespace is made: the name that it fills. */
-function namespaceOf(call: Node & { type: 'CallExpression' }, context: EffectContext, isOwn: (name: string) => boolean): string | undefined {
-  const { callee } = call;
-  const [given] = call.arguments;
-  if (callee.type !== 'FunctionExpression' || callee.params.length !== 1 || call.arguments.length !== 1) return undefined;
-  if (given?.type !== 'LogicalExpression' || given.left.type !== 'Identifier' || !isOwn(given.left.name)) return undefined;
-  const { right } = given;
-  const makes = right.type === 'AssignmentExpression' ? right.right : right;
-  if (makes.type !== 'ObjectExpression' || makes.properties.length > 0) return undefined;
-  const [parameter] = callee.params;
-  if (parameter?.type !== 'Identifier') return undefined;
-  const own = { ...context, isPlain: (name: string) => name === parameter.name || context.isPlain(name) };
-  const fills = (node: Node): boolean => {
-    if (node.type === 'AssignmentExpression' && node.operator === '=' && node.left.type === 'MemberExpression') {
-      const { left } = node;
-      return (
-        left.object.type === 'Identifier' &&
-        left.object.name === parameter.name &&
-        (!left.computed || fills(left.property) || left.property.type === 'Literal') &&
-        fills(node.right)
-      );
-    }
-    return effectsOf(node, own).length === 0;
-  };
-  const isPlain = callee.body.body.every((statement) => {
-    if (statement.type === 'ExpressionStatement') return fills(statement.expression);
-    if (statement.type === 'ReturnStatement') return statement.argument?.type === 'Identifier';
-    if (statement.type === 'VariableDeclaration') return statement.declarations.every(({ id, init }) => id.type === 'Identifier' && (!init || fills(init)));
-    return effectsOf(statement, own).length === 0;
-  });
-  return isPlain ? given.left.name : undefined;
-}
-
-/** The string in `new URL('./x', import.meta.url)`. */
-function urlIn(node: Node & { type: 'NewExpression' }, parent: Node | null, text: string): Place | undefined {
-  const [first, second] = node.arguments;
-  if (node.callee.type !== 'Identifier' || node.callee.name !== 'URL' || node.arguments.length !== 2) return undefined;
-  if (first?.type !== 'Literal' || typeof first.value !== 'string' || second?.type !== 'MemberExpression') return undefined;
-  if (second.object.type !== 'MetaProperty' || (second.property as Identifier).name !== 'url') return undefined;
-  if (text.slice((first as unknown as Spanned).start + 1, (first as unknown as Spanned).end - 1) !== first.value) return undefined;
-  const isWorker = parent?.type === 'NewExpression' && parent.arguments[0] === node && parent.callee.type === 'Identifier' && /^(?:Shared)?Worker$/.test(parent.callee.name);
-  const { start, end } = first as unknown as Spanned;
-  return { kind: 'url', start, end, specifier: first.value, isWorker };
-}
+const freshTypes = new Set([
+  'FunctionExpression',
+  'ArrowFunctionExpression',
+  'ObjectExpression',
+  'ArrayExpression',
+  'ClassExpression',
+]);

@@ -213,7 +213,13 @@ function globalPath(node: Node | Super | Pattern, context: EffectContext): strin
 
 function isKnownMember(node: Node, context: EffectContext): boolean {
   const path = globalPath(node, context);
-  return path !== undefined && /^(?:Math|Symbol|Number|Object|Array|String|Function|Promise|Reflect|JSON|Date|RegExp|Map|Set|WeakMap|WeakSet|Error|Intl|BigInt|Boolean|Atomics|ArrayBuffer|Uint8Array|URL)\.\w+(?:\.\w+)?$/.test(path) && path.split('.').length <= (path.includes('.prototype.') ? 3 : 2);
+  return (
+    path !== undefined &&
+    /^(?:Math|Symbol|Number|Object|Array|String|Function|Promise|Reflect|JSON|Date|RegExp|Map|Set|WeakMap|WeakSet|Error|Intl|BigInt|Boolean|Atomics|ArrayBuffer|Uint8Array|URL)\.\w+(?:\.\w+)?$/.test(
+      path,
+    ) &&
+    path.split('.').length <= (path.includes('.prototype.') ? 3 : 2)
+  );
 }
 
 const harmlessGlobals = new Set(
@@ -228,9 +234,15 @@ const plainCalls = new Set(
   ),
 );
 const literalCalls = new Set(
-  'Object.freeze Object.seal Object.preventExtensions Object.keys Object.values Object.entries Array.from Object.assign'.split(' '),
+  'Object.freeze Object.seal Object.preventExtensions Object.keys Object.values Object.entries Array.from Object.assign'.split(
+    ' ',
+  ),
 );
-const plainNew = new Set('Map Set WeakMap WeakSet Array Object Date Error TypeError RangeError EvalError EventTarget AbortController TextEncoder TextDecoder'.split(' '));
+const plainNew = new Set(
+  'Map Set WeakMap WeakSet Array Object Date Error TypeError RangeError EvalError EventTarget AbortController TextEncoder TextDecoder'.split(
+    ' ',
+  ),
+);
 
 /** Calls of what every browser has that do nothing but give a new value. */
 function isHarmlessCall(path: string, { type, arguments: given }: CallExpression | NewExpression): boolean {
@@ -247,7 +259,13 @@ function isHarmlessCall(path: string, { type, arguments: given }: CallExpression
   return plainCalls.has(path) && (arePrimitive || path === 'Array.of');
 }
 
-const isLiteral = new Set(['ObjectExpression', 'ArrayExpression', 'FunctionExpression', 'ArrowFunctionExpression', 'ClassExpression']);
+const isLiteral = new Set([
+  'ObjectExpression',
+  'ArrayExpression',
+  'FunctionExpression',
+  'ArrowFunctionExpression',
+  'ClassExpression',
+]);
 
 /** `[a, b]` for a set, `[[a, b]]` for a map. Weak ones refuse some values. */
 function isListFor(path: string, node: Node): boolean {

@@ -67,11 +67,11 @@ export class GroupScope {
     if ('own' in found && this.#isHere(found.own.member)) return this.#own.get(found.own) ?? this.#addOwn(found.own);
     const from = this.source(found);
     const key = `${from.id}\0${from.name === null ? '*' : `.${from.name}`}`;
-    let variable = this.#outer.get(key);
-    if (!variable) {
-      const wanted = 'own' in found ? wantedFor(found.own) : from.name === null || from.name === 'default' ? nameOfFile(from.id) : from.name;
-      this.#outer.set(key, (variable = { wanted: asIdentifier(wanted), from, users: new Map() }));
-    }
+    const known = this.#outer.get(key);
+    if (known) return known;
+    const name = from.name === null || from.name === 'default' ? nameOfFile(from.id) : from.name;
+    const variable: Variable = { wanted: asIdentifier('own' in found ? wantedFor(found.own) : name), from, users: new Map() };
+    this.#outer.set(key, variable);
     return variable;
   }
 

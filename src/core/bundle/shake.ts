@@ -85,10 +85,11 @@ class Shaker {
       exposed.add(name);
       if (member.apart !== undefined) continue;
       const found = this.#input.names.resolve(id, name);
-      if (found) this.#useFound(found);
+      if (found) this.#needFound(found);
     }
     // Whether a namespace object can be awaited shows in the name `then`.
-    if (names !== undefined && !exposed.has('then') && this.#input.names.exportedNames(id).has('then')) this.#expose(id, undefined);
+    if (names !== undefined && !exposed.has('then') && this.#input.names.exportedNames(id).has('then'))
+      this.#expose(id, undefined);
   }
 
   /** A module runs, with whatever it does when it runs. */
@@ -108,7 +109,8 @@ class Shaker {
     for (const target of targets) this.#consider(target);
     for (const unit of member.units) if (this.#hasEffect(member, unit)) this.#keep(member, unit);
     // What a sheet is composed of stands in no import of a script.
-    for (const { kind, target } of this.#input.edges(id)) if (kind === 'style' || (kind === 'import' && !targets.includes(target))) this.#run(target);
+    for (const { kind, target } of this.#input.edges(id))
+      if (kind === 'style' || (kind === 'import' && !targets.includes(target))) this.#run(target);
   }
 
   /** A module that isn't taken apart asks for others while it runs. */
@@ -147,16 +149,17 @@ class Shaker {
   #keep(member: Member, unit: Unit): void {
     if (this.#units.has(unit)) return;
     this.#units.add(unit);
-    for (const name of unit.declares) this.#use(this.#input.names.own(member, name));
+    for (const name of unit.declares) this.#need(this.#input.names.own(member, name));
     const { names } = this.#input;
     for (const reference of unit.references) {
       if (names.isDead(member, reference.start) || (reference.isWrite && unit.declares.includes(reference.name))) continue;
       if (names.literalAt(member, reference) !== undefined) continue;
-      this.#useFound(names.use(member, reference).found);
+      this.#needFound(names.use(member, reference).found);
     }
     for (const late of unit.late) if (!names.isDead(member, late.start)) this.#keepLate(member, late.key, late.names);
     for (const place of member.places) {
-      if (place.kind !== 'url' || place.start < unit.start || place.start >= unit.end || names.isDead(member, place.start)) continue;
+      if (place.kind !== 'url' || place.start < unit.start || place.start >= unit.end || names.isDead(member, place.start))
+        continue;
       const kind = place.isWorker ? 'worker' : 'url';
       for (const edge of this.#input.edges(member.id)) {
         if (edge.kind !== kind || edge.specifier !== place.specifier) continue;
@@ -179,19 +182,19 @@ class Shaker {
   }
 
   #lateOf(id: string): Set<string> {
-    let late = this.#late.get(id);
-    if (!late) this.#late.set(id, (late = new Set()));
+    const late = this.#late.get(id) ?? new Set();
+    this.#late.set(id, late);
     return late;
   }
 
-  #useFound(found: Found): void {
-    if ('own' in found) this.#use(found.own);
+  #needFound(found: Found): void {
+    if ('own' in found) this.#need(found.own);
     else if ('namespace' in found) this.#expose(found.namespace, undefined);
     else if (this.#input.members.has(found.outer)) this.#expose(found.outer, found.name === null ? undefined : [found.name]);
     else this.#run(found.outer);
   }
 
-  #use(own: OwnName): void {
+  #need(own: OwnName): void {
     if (this.#used.has(own)) return;
     this.#used.add(own);
     this.#run(own.member.id);
@@ -207,7 +210,9 @@ class Shaker {
     const isWhole = !member || member.apart !== undefined;
     if (isWhole) return edges.filter(({ target }) => this.#modules.has(target));
     const late = this.#late.get(id);
-    const others = edges.filter(({ kind, target }) => (kind === 'style' && this.#modules.has(target)) || (kind !== 'import' && late?.has(target)));
+    const others = edges.filter(
+      ({ kind, target }) => (kind === 'style' && this.#modules.has(target)) || (kind !== 'import' && late?.has(target)),
+    );
     const seen = new Set<string>();
     const imports: Edge[] = [];
     const follow = (target: string) => {

@@ -80,7 +80,7 @@ export function evaluate(
   constants: Readonly<Record<string, string>>,
   lookup: (node: Node) => Known | undefined = () => undefined,
 ): Known | undefined {
-  const valueOf = (inner: Expression | Node) => evaluate(inner, constants, lookup);
+  const valueIn = (inner: Expression | Node) => evaluate(inner, constants, lookup);
   switch (node.type) {
     case 'Literal':
       return 'regex' in node || 'bigint' in node ? undefined : { value: node.value };
@@ -98,26 +98,26 @@ export function evaluate(
         const type = typesInBrowsers[node.argument.name];
         return type === undefined ? undefined : { value: type };
       }
-      const known = ['!', '-', 'void'].includes(node.operator) ? valueOf(node.argument) : undefined;
+      const known = ['!', '-', 'void'].includes(node.operator) ? valueIn(node.argument) : undefined;
       if (!known) return undefined;
       if (node.operator === '!') return { value: !known.value };
       if (node.operator === 'void') return { value: undefined };
       return typeof known.value === 'number' ? { value: -known.value } : undefined;
     }
     case 'LogicalExpression': {
-      const left = valueOf(node.left);
+      const left = valueIn(node.left);
       if (!left) return undefined;
-      if (node.operator === '&&') return left.value ? valueOf(node.right) : left;
-      if (node.operator === '||') return left.value ? left : valueOf(node.right);
-      return left.value == null ? valueOf(node.right) : left;
+      if (node.operator === '&&') return left.value ? valueIn(node.right) : left;
+      if (node.operator === '||') return left.value ? left : valueIn(node.right);
+      return left.value == null ? valueIn(node.right) : left;
     }
     case 'ConditionalExpression': {
-      const test = valueOf(node.test);
-      return test && valueOf(test.value ? node.consequent : node.alternate);
+      const test = valueIn(node.test);
+      return test && valueIn(test.value ? node.consequent : node.alternate);
     }
     case 'BinaryExpression': {
-      const left = valueOf(node.left);
-      const right = left && valueOf(node.right);
+      const left = valueIn(node.left);
+      const right = left && valueIn(node.right);
       if (!left || !right) return undefined;
       if (node.operator === '===') return { value: left.value === right.value };
       if (node.operator === '!==') return { value: left.value !== right.value };

@@ -88,7 +88,9 @@ export function jsonText(text: string, isTyped = false): string {
   }
   if (names.length === 0) return `export default ${JSON.stringify(value)};\n`;
   const entries = Object.entries(value as object);
-  const own = entries.filter(([key]) => names.includes(key)).map(([key, member]) => `export const ${key} = ${JSON.stringify(member)};\n`);
+  const own = entries
+    .filter(([key]) => names.includes(key))
+    .map(([key, member]) => `export const ${key} = ${JSON.stringify(member)};\n`);
   const all = entries.map(([key, member]) => (names.includes(key) ? key : `${JSON.stringify(key)}: ${JSON.stringify(member)}`));
   return `${own.join('')}export default { ${all.join(', ')} };\n`;
 }

@@ -51,7 +51,11 @@ export function analyseModule(input: AnalysisInput): Analysis {
 }
 
 /** What has to change in a module's text wherever it's put, its imports and exports aside. */
-export function analysePlaces(tree: Program, text: string, constants: AnalysisInput['constants']): Omit<Analysis, 'importWrites'> {
+export function analysePlaces(
+  tree: Program,
+  text: string,
+  constants: AnalysisInput['constants'],
+): Omit<Analysis, 'importWrites'> {
   const edits = [...foldConstants(tree, constants), ...topLevelArguments(tree), ...htmlCommentEdits(tree, text)];
   return { isAsync: hasTopLevelAwait(tree), edits };
 }

@@ -285,7 +285,9 @@ export class ModuleLoader {
         isChecked,
         urls,
         ...(map ? { map } : {}),
-        ...(this.#options.mode === 'production' && linked.format === 'module' && script.text !== undefined ? { text: script.text } : {}),
+        ...(this.#options.mode === 'production' && linked.format === 'module' && script.text !== undefined
+          ? { text: script.text }
+          : {}),
       },
       edges,
     };

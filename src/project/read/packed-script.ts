@@ -7,7 +7,14 @@ import type { CompiledScript } from './compile-script.js';
 export function packScript({ text, linked, map, ...rest }: CompiledScript, withText = false): string {
   const { code, ...link } = linked;
   const lengths = map && [map.mappings.length, map.names.length];
-  const head = JSON.stringify({ ...rest, link, code: code.length, lengths, isComplete: map?.isComplete, hasText: withText || undefined });
+  const head = JSON.stringify({
+    ...rest,
+    link,
+    code: code.length,
+    lengths,
+    isComplete: map?.isComplete,
+    hasText: withText || undefined,
+  });
   return `${head.length}\n${head}${code}${map?.mappings ?? ''}${map?.names ?? ''}${withText ? (text ?? '') : ''}`;
 }
 

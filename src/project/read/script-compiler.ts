@@ -95,7 +95,8 @@ export class ScriptCompiler {
     trace.span('module', known ? 'from the cache' : 'not in the cache', from, { id });
     if (known && !this.#lacksCertainty(id, known.linked)) return known;
     const compiled = await this.compileAfresh(id, source, version);
-    if (compiled.problems === undefined) cache.put(key, () => packScript(compiled as CompiledScript, this.#options.mode === 'production'));
+    if (compiled.problems === undefined)
+      cache.put(key, () => packScript(compiled as CompiledScript, this.#options.mode === 'production'));
     return compiled;
   }
 

@@ -20,12 +20,22 @@ export async function tooDeep(id: string, source: string): Promise<Problem | und
   };
 }
 
+/** Processes that are being tried: more of them than there are processors only take each other's time. */
+const running: Promise<unknown>[] = [Promise.resolve(), Promise.resolve()];
+
 function parsesElsewhere(id: string, source: string): Promise<boolean> {
+  const trial = running.shift()!.then(() => tried(id, source));
+  running.push(trial);
+  return trial;
+}
+
+function tried(id: string, source: string): Promise<boolean> {
   return new Promise((resolve) => {
     const script = fileURLToPath(new URL('./trial-process.js', import.meta.url));
     const child = spawn(process.execPath, [script, id], { stdio: ['pipe', 'ignore', 'ignore'], timeout: longestTrialMs });
     child.on('error', () => resolve(true)); // no process can be started: nothing is known
-    child.on('close', (code) => resolve(code === 0));
+    // One that only took too long says nothing either.
+    child.on('close', (code) => resolve(code === 0 || child.killed));
     child.stdin.on('error', () => {}); // it ended before it had read all
     child.stdin.end(source);
   });

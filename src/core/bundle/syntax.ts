@@ -1,0 +1,114 @@
+import type { Identifier, Node, Program } from 'estree';
+import { walk } from 'estree-walker';
+import type { Spanned } from '../link/tree.js';
+import type { Place } from './member.js';
+import { type EffectContext, effectsOf } from './scan-effects.js';
+
+/** The name that a chain of members without calls begins with. */
+export function memberBase(node: Node): string | undefined {
+  if (node.type === 'Identifier') return node.name;
+  if (node.type !== 'MemberExpression' || (node.computed && node.property.type !== 'Literal')) return undefined;
+  return memberBase(node.object);
+}
+
+/** Functions and classes that take the name of what they are assigned to (ECMA-262, 8.4.5). */
+export function isAnonymous(node: Node): boolean {
+  return (
+    node.type === 'ArrowFunctionExpression' ||
+    ((node.type === 'FunctionExpression' || node.type === 'ClassExpression') && !node.id)
+  );
+}
+
+/** Whether a function uses `this` in its own body. */
+export function usesOwnThis(node: Node): boolean {
+  let found = false;
+  walk(node, {
+    enter(inner) {
+      if (inner !== node && (inner.type === 'FunctionExpression' || inner.type === 'FunctionDeclaration')) return this.skip();
+      if (inner.type === 'ClassBody') return this.skip();
+      if (inner.type === 'ThisExpression') found = true;
+    },
+  });
+  return found;
+}
+
+export function callsEval(tree: Program, globals: ReadonlySet<Node>): boolean {
+  let found = false;
+  walk(tree, {
+    enter(node) {
+      if (
+        node.type === 'CallExpression' &&
+        node.callee.type === 'Identifier' &&
+        node.callee.name === 'eval' &&
+        globals.has(node.callee)
+      )
+        found = true;
+    },
+  });
+  return found;
+}
+
+export function hasAccessors(node: Node): boolean {
+  if (node.type === 'ClassExpression') return node.superClass !== null;
+  return (
+    node.type === 'ObjectExpression' &&
+    node.properties.some(
+      (member) => member.type === 'SpreadElement' || member.kind !== 'init' || (member.key as Identifier).name === '__proto__',
+    )
+  );
+}
+
+/** `(function (N) { N.a = 1; })(N || (N = {}))`, by which a TypeScript namespace is made: the name that it fills. */
+export function namespaceOf(
+  call: Node & { type: 'CallExpression' },
+  context: EffectContext,
+  isOwn: (name: string) => boolean,
+): string | undefined {
+  const { callee } = call;
+  const [given] = call.arguments;
+  if (callee.type !== 'FunctionExpression' || callee.params.length !== 1 || call.arguments.length !== 1) return undefined;
+  if (given?.type !== 'LogicalExpression' || given.left.type !== 'Identifier' || !isOwn(given.left.name)) return undefined;
+  const { right } = given;
+  const makes = right.type === 'AssignmentExpression' ? right.right : right;
+  if (makes.type !== 'ObjectExpression' || makes.properties.length > 0) return undefined;
+  const [parameter] = callee.params;
+  if (parameter?.type !== 'Identifier') return undefined;
+  const own = { ...context, isPlain: (name: string) => name === parameter.name || context.isPlain(name) };
+  const fills = (node: Node): boolean => {
+    if (node.type === 'AssignmentExpression' && node.operator === '=' && node.left.type === 'MemberExpression') {
+      const { left } = node;
+      return (
+        left.object.type === 'Identifier' &&
+        left.object.name === parameter.name &&
+        (!left.computed || fills(left.property) || left.property.type === 'Literal') &&
+        fills(node.right)
+      );
+    }
+    return effectsOf(node, own).length === 0;
+  };
+  const isPlain = callee.body.body.every((statement) => {
+    if (statement.type === 'ExpressionStatement') return fills(statement.expression);
+    if (statement.type === 'ReturnStatement') return statement.argument?.type === 'Identifier';
+    if (statement.type === 'VariableDeclaration')
+      return statement.declarations.every(({ id, init }) => id.type === 'Identifier' && (!init || fills(init)));
+    return effectsOf(statement, own).length === 0;
+  });
+  return isPlain ? given.left.name : undefined;
+}
+
+/** The string in `new URL('./x', import.meta.url)`. */
+export function urlIn(node: Node & { type: 'NewExpression' }, parent: Node | null, text: string): Place | undefined {
+  const [first, second] = node.arguments;
+  if (node.callee.type !== 'Identifier' || node.callee.name !== 'URL' || node.arguments.length !== 2) return undefined;
+  if (first?.type !== 'Literal' || typeof first.value !== 'string' || second?.type !== 'MemberExpression') return undefined;
+  if (second.object.type !== 'MetaProperty' || (second.property as Identifier).name !== 'url') return undefined;
+  if (text.slice((first as unknown as Spanned).start + 1, (first as unknown as Spanned).end - 1) !== first.value)
+    return undefined;
+  const isWorker =
+    parent?.type === 'NewExpression' &&
+    parent.arguments[0] === node &&
+    parent.callee.type === 'Identifier' &&
+    /^(?:Shared)?Worker$/.test(parent.callee.name);
+  const { start, end } = first as unknown as Spanned;
+  return { kind: 'url', start, end, specifier: first.value, isWorker };
+}
