@@ -52,6 +52,7 @@ export function shakeProject({ project, assetUrl }: ProgramInput): Program {
     members,
     edges: (id) => modules.edges(id),
     has: (id) => modules.has(id),
+    modules: () => modules.ids(),
     targets: targetsOf,
     mayMatter: packageSays(project),
     isOnCycle: (id) => onCycles.has(id),

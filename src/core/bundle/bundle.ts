@@ -13,6 +13,8 @@ export interface BundleInput {
   members: ReadonlyMap<string, Member>;
   edges(id: string): readonly Edge[];
   has(id: string): boolean;
+  /** All modules. */
+  modules(): Iterable<string>;
   /** Where the imports of a module lead. */
   targets(member: Member): readonly string[];
   mayMatter(id: string): boolean;
@@ -41,8 +43,15 @@ export class Bundle {
     this.#input = input;
     const { members, targets, constants, isOnCycle } = input;
     markApart(input);
-    const membersOnly = dataReadByMembers(input);
-    this.names = new Names({ members, targets, constants, isOnCycle, isData: (id) => membersOnly.has(id) });
+    const { data, objects } = readByMembers(input);
+    this.names = new Names({
+      members,
+      targets,
+      constants,
+      isOnCycle,
+      isData: (id) => data.has(id),
+      isFixed: ({ member, name }) => objects.has(`${member.id}\0${name}`),
+    });
     this.shaken = shake({ ...input, names: this.names });
   }
 
@@ -226,7 +235,7 @@ export class Bundle {
         for (const unit of member.units) {
           if (!this.shaken.units.has(unit)) continue;
           for (const reference of unit.references) {
-            if (this.names.isDead(member, reference.start) || this.names.literalAt(member, reference) !== undefined) continue;
+            if (this.names.isDead(member, reference.start) || this.names.folded(member, reference)) continue;
             const { found } = this.names.use(member, reference);
             if ('own' in found && this.#groups.get(found.own.member.id) !== group) note(found.own, innerName(found.own));
           }
@@ -395,7 +404,7 @@ function markApart({ members, targets, constants, isOnCycle }: BundleInput): voi
       isNews = true;
     }
   }
-  const names = new Names({ members, targets, constants, isOnCycle, isData: () => false });
+  const names = new Names({ members, targets, constants, isOnCycle, isData: () => false, isFixed: () => false });
   for (const member of members.values()) {
     if (member.apart !== undefined) continue;
     const lost = [...member.imported].find(([, imported]) => names.imported(member, imported) === null);
@@ -405,23 +414,51 @@ function markApart({ members, targets, constants, isOnCycle }: BundleInput): voi
 
 const openReason = 'it passes on what a CommonJS module exports';
 
-/** Data modules whose default export is used for nothing but its members, anywhere. */
-function dataReadByMembers({ members, targets, constants, isOnCycle, isData }: BundleInput): Set<string> {
+/** Data modules, and objects by module and name, of which nothing but members is ever read, anywhere. Errs towards fewer. */
+function readByMembers(input: BundleInput): { data: Set<string>; objects: Set<string> } {
+  const { members, targets, constants, isOnCycle, isData, edges } = input;
   const data = new Set([...members.keys()].filter(isData));
-  if (data.size === 0) return data;
-  const names = new Names({ members, targets, constants, isOnCycle, isData: () => false });
+  const objects = new Set(
+    [...members.values()].flatMap((member) => [...member.objects.keys()].map((name) => `${member.id}\0${name}`)),
+  );
+  const names = new Names({ members, targets, constants, isOnCycle, isData: () => false, isFixed: () => false });
+  /** Modules whose exports somebody may have as a whole. */
+  const open = new Set<string>();
   for (const member of members.values()) {
+    for (const { kind, target } of edges(member.id)) if (kind === 'dynamic' || member.apart !== undefined) open.add(target);
     for (const { references } of member.units) {
       for (const reference of references) {
-        const found = member.imported.has(reference.name) ? names.local(member, reference.name) : undefined;
-        if (!found || !('own' in found) || !data.has(found.own.member.id)) continue;
-        const isRead =
-          reference.members.length > 0 && !reference.isMemberWrite && !(reference.isCalled && reference.members.length === 1);
-        if (found.own.member.exported.get('default') === found.own.name && !isRead) data.delete(found.own.member.id);
+        const { found, end } = reference.isWrite
+          ? { found: names.local(member, reference.name), end: reference.end }
+          : names.use(member, reference);
+        if (!found) continue;
+        if ('namespace' in found) open.add(found.namespace);
+        if (!('own' in found)) continue;
+        const { own } = found;
+        const rest = reference.members.filter((step) => step.end > end);
+        const isRead = rest.length > 0 && !reference.isMemberWrite && !(reference.isCalled && rest.length === 1);
+        const isDeclaration = reference.isWrite && own.member === member && member.objects.has(reference.name);
+        if (isDeclaration) continue;
+        if (!isRead && own.member.exported.get('default') === own.name) data.delete(own.member.id);
+        if (!isRead || !own.member.objects.get(own.name)?.has(rest[0]!.name)) objects.delete(`${own.member.id}\0${own.name}`);
       }
     }
   }
-  return data;
+  for (const id of openTo(input)) open.add(id);
+  for (const id of open) {
+    for (const name of names.exportedNames(id)) {
+      const found = names.resolve(id, name);
+      if (found && 'own' in found) objects.delete(`${found.own.member.id}\0${found.own.name}`);
+    }
+  }
+  return { data, objects };
+}
+
+/** Modules that others ask for while they run. */
+function openTo({ members, edges, modules }: BundleInput): Set<string> {
+  const open = new Set<string>();
+  for (const id of modules()) if (!members.has(id)) for (const { target } of edges(id)) open.add(target);
+  return open;
 }
 
 /** What a group's modules need of their own at run time. */

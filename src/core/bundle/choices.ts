@@ -51,7 +51,7 @@ export function mayBeKnown(node: Node, isConstant: (name: string) => boolean): b
       return node.object.type !== 'Super' && (node.object.type === 'MetaProperty' || chainStart(node) === 'Identifier');
     case 'BinaryExpression':
       return (
-        ['===', '!==', '==', '!='].includes(node.operator) &&
+        ['===', '!==', '==', '!=', '<', '>', '<=', '>=', '+'].includes(node.operator) &&
         mayBeKnown(node.left, isConstant) &&
         mayBeKnown(node.right, isConstant)
       );

@@ -120,6 +120,8 @@ export interface Member {
   free: Set<string>;
   /** Top-level `const`s whose value may be known -> the expression. */
   constants: Map<string, Node>;
+  /** Objects and enumerations that are written down as a whole -> the expressions of their members. */
+  objects: Map<string, Map<string, Node>>;
   /** Names whose function, class or value carries the name, as programs can see. */
   named: Map<string, { kind: 'function' | 'class' | 'value'; value?: { start: number; end: number } }>;
   /** Assignments to top-level names, each with whether it's the name's declaration. */

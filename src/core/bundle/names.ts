@@ -31,6 +31,8 @@ export interface NamesInput {
   targets(member: Member): readonly string[];
   constants: Readonly<Record<string, string>>;
   isOnCycle(id: string): boolean;
+  /** Whether nothing but members of an object is ever read, and nothing about it changes. */
+  isFixed(own: OwnName): boolean;
   /** Modules whose default export is only ever read by members: its members are exports of their own. */
   isData(id: string): boolean;
 }
@@ -151,22 +153,30 @@ export class Names {
     return local === undefined ? null : { own: this.own(member, local) };
   }
 
-  /** The value of a constant that is known to be there whenever it's read at `reference`. */
-  valueAt(member: Member, reference: Reference): Known | undefined {
+  /** The value of a constant that is known to be there whenever it's read at `reference`, and where what is read ends. */
+  #valueAt(member: Member, reference: Reference): (Known & { end: number }) | undefined {
     if (reference.isWrite || reference.isMemberWrite) return undefined;
-    const { found } = this.use(member, reference);
-    return 'own' in found && this.#isThere(found.own, member, reference) ? this.valueOf(found.own) : undefined;
+    const { found, end } = this.use(member, reference);
+    if (!('own' in found) || !this.#isThere(found.own, member, reference)) return undefined;
+    const known = this.valueOf(found.own);
+    if (known) return { ...known, end };
+    const next = reference.members.find((step) => step.end > end);
+    const value = next && this.#memberValue(found.own, next.name);
+    return value && { ...value, end: next.end };
   }
 
-  /** The text of that value where it's short enough to stand everywhere. */
-  literalAt(member: Member, reference: Reference): string | undefined {
-    const known = this.valueAt(member, reference);
-    if (!known) return undefined;
-    const { value } = known;
-    if (value === undefined) return '(void 0)';
-    if (typeof value === 'number') return Number.isFinite(value) && !Object.is(value, -0) ? `(${value})` : undefined;
-    if (typeof value === 'string') return value.length <= 30 ? JSON.stringify(value) : undefined;
-    return typeof value === 'boolean' || value === null ? String(value) : undefined;
+  /** The value of a member of an object that nothing ever changes. */
+  #memberValue(own: OwnName, name: string): Known | undefined {
+    if (!this.#input.isFixed(own)) return undefined;
+    const expression = own.member.objects.get(own.name)?.get(name);
+    return expression && this.evaluate(own.member, expression);
+  }
+
+  /** What stands for a use of a constant, where that is short enough to stand everywhere, and where the use ends. */
+  folded(member: Member, reference: Reference): { text: string; end: number } | undefined {
+    const known = this.#valueAt(member, reference);
+    const text = known && literalOf(known.value);
+    return text === undefined ? undefined : { text, end: known!.end };
   }
 
   /** Whether a constant has its value by the time it's read: nothing of its module can have run code before. */
@@ -198,17 +208,10 @@ export class Names {
       if (chain.isLive) return { value: undefined };
       const { name, start, members } = chain;
       if (!member.own.has(name) && !member.imported.has(name)) return undefined;
-      const found = this.use(member, {
-        ...plainReference,
-        name,
-        start,
-        end: start,
-        members: members.map((step) => ({ name: step, end: -1 })),
-      });
-      if (members.length > 0 && found.end !== -1) return undefined;
-      if (!('own' in found.found) || !this.#isThere(found.found.own, member, { ...plainReference, name, start, end: start }))
-        return undefined;
-      return this.valueOf(found.found.own);
+      const steps = members.map((step, index) => ({ name: step, end: start + 1 + index }));
+      const known = this.#valueAt(member, { ...plainReference, name, start, end: start, members: steps });
+      // All of the chain has to be what is known.
+      return known?.end === (steps.at(-1)?.end ?? start) ? known : undefined;
     });
   }
 
@@ -262,6 +265,13 @@ function chainOf(node: Node): { name: string; start: number; members: string[]; 
   if (object.type === 'MetaProperty') return { name: '', start: 0, members: [], isLive: name === 'live' };
   const chain = chainOf(object as Node);
   return chain && { ...chain, members: [...chain.members, name] };
+}
+
+function literalOf(value: unknown): string | undefined {
+  if (value === undefined) return '(void 0)';
+  if (typeof value === 'number') return Number.isFinite(value) && !Object.is(value, -0) ? `(${value})` : undefined;
+  if (typeof value === 'string') return value.length <= 30 ? JSON.stringify(value) : undefined;
+  return typeof value === 'boolean' || value === null ? String(value) : undefined;
 }
 
 function isSame(a: Found, b: Found): boolean {

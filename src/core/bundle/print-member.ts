@@ -102,10 +102,10 @@ class Printer {
   #reference(reference: Reference): void {
     const { member, names, scope, checkedPlace } = this.#printing;
     const { start, name, isShorthand, isNewed } = reference;
-    const literal = names.literalAt(member, reference);
-    const { found, end } = names.use(member, reference);
-    let text = literal ?? '';
-    if (literal === undefined) {
+    const folded = names.folded(member, reference);
+    const { found, end } = folded ? { ...folded, found: undefined } : names.use(member, reference);
+    let text = folded?.text ?? '';
+    if (found) {
       const variable = scope.variableOf(found);
       text = this.#textOf(variable);
       const place = reference.isWrite ? undefined : checkedPlace?.(variable);
@@ -116,7 +116,7 @@ class Printer {
     }
     if (isShorthand && text !== name) text = `${name}: ${text}`;
     if (text !== member.text.slice(start, end))
-      this.#text.update(start, end, text, { storeName: literal === undefined && end === reference.end });
+      this.#text.update(start, end, text, { storeName: !folded && end === reference.end });
   }
 
   #place(place: Place): void {
@@ -185,7 +185,7 @@ class Printer {
 
   #finalOf(reference: Reference): string | undefined {
     const { member, names, scope } = this.#printing;
-    if (names.literalAt(member, reference) !== undefined) return undefined;
+    if (names.folded(member, reference)) return undefined;
     return scope.variableOf(names.use(member, reference).found).name;
   }
 

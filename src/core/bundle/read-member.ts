@@ -10,7 +10,7 @@ import { lateImportsIn } from './late-imports.js';
 import type { ImportedName, Member, Place, Reference, Unit } from './member.js';
 import { isInNewCallee, membersOf, runsAtOnce, writeAround } from './references.js';
 import { type EffectContext, effectsOf } from './scan-effects.js';
-import { callsEval, hasAccessors, isAnonymous, memberBase, namespaceOf, urlIn, usesOwnThis } from './syntax.js';
+import { callsEval, hasAccessors, isAnonymous, memberBase, membersWritten, namespaceOf, urlIn, usesOwnThis } from './syntax.js';
 
 export interface MemberInput {
   id: string;
@@ -68,6 +68,7 @@ class Reader {
       inner: new Set(),
       free: new Set([...this.#globals].map((node) => (node as Identifier).name)),
       constants: new Map(),
+      objects: new Map(),
       named: new Map(),
       writes: new Map(),
       harmless: new Set(),
@@ -103,14 +104,12 @@ class Reader {
     const ends = new Map(this.#comments.map((comment) => [(comment as unknown as Spanned).start, comment]));
     for (const comment of this.#comments) {
       if (!mark.test(comment.value)) continue;
-      let at = (comment as unknown as Spanned).end;
-      for (;;) {
-        at += /^[\s(]*/.exec(this.#input.text.slice(at, at + 200))![0].length;
-        const next = ends.get(at);
-        if (!next) break;
-        at = (next as unknown as Spanned).end;
+      // Brackets may belong to what follows or stand around it.
+      for (let at: number | undefined = (comment as unknown as Spanned).end; at !== undefined; ) {
+        at += /^\s*/.exec(this.#input.text.slice(at, at + 200))![0].length;
+        places.add(at);
+        at = this.#input.text[at] === '(' ? at + 1 : (ends.get(at) as Spanned | undefined)?.end;
       }
-      places.add(at);
     }
     return places;
   }
@@ -340,6 +339,8 @@ class Reader {
     if (isFunction && usesOwnThis(init)) member.usesThis.add(name);
     if (isAnonymous(init)) member.named.set(name, { kind: 'value', value: { start: init.start, end: init.end } });
     const isFixed = kind === 'const' || !this.#isReassigned(name);
+    const members = isFixed ? membersWritten(init, (node) => this.#marked.has(node.start)) : undefined;
+    if (members) member.objects.set(name, members);
     if (isFixed && mayBeKnown(init, (other) => this.#mayBeConstant(other))) member.constants.set(name, init);
   }
 

@@ -125,7 +125,7 @@ export class GroupScope {
       if (!units.has(unit)) continue;
       for (const name of unit.declares) this.variableOf({ own: names.own(member, name) });
       for (const reference of unit.references) {
-        if (names.isDead(member, reference.start) || names.literalAt(member, reference) !== undefined) continue;
+        if (names.isDead(member, reference.start) || names.folded(member, reference)) continue;
         const { found, end } = names.use(member, reference);
         const { users } = this.variableOf(found);
         const locals = users.get(member) ?? new Set();

@@ -153,7 +153,7 @@ class Shaker {
     const { names } = this.#input;
     for (const reference of unit.references) {
       if (names.isDead(member, reference.start) || (reference.isWrite && unit.declares.includes(reference.name))) continue;
-      if (names.literalAt(member, reference) !== undefined) continue;
+      if (names.folded(member, reference)) continue;
       this.#needFound(names.use(member, reference).found);
     }
     for (const late of unit.late) if (!names.isDead(member, late.start)) this.#keepLate(member, late.key, late.names);

@@ -112,3 +112,43 @@ export function urlIn(node: Node & { type: 'NewExpression' }, parent: Node | nul
   const { start, end } = first as unknown as Spanned;
   return { kind: 'url', start, end, specifier: first.value, isWorker };
 }
+
+/** The members of an object literal, or of an enumeration as TypeScript writes it, if nothing about them is computed. */
+export function membersWritten(node: Spanned, isMarked: (node: Spanned) => boolean): Map<string, Node> | undefined {
+  if (node.type === 'ObjectExpression') {
+    const members = new Map<string, Node>();
+    for (const member of node.properties) {
+      if (member.type !== 'Property' || member.kind !== 'init' || member.computed || member.method) return undefined;
+      const name = member.key.type === 'Identifier' ? member.key.name : String((member.key as { value?: unknown }).value);
+      if (name === '__proto__') return undefined;
+      members.set(name, member.value);
+    }
+    return members;
+  }
+  return node.type === 'CallExpression' && isMarked(node) ? enumMembers(node) : undefined;
+}
+
+/** `(function (Tide) { Tide[Tide['High'] = 1] = 'High'; Tide['Low'] = 'low'; return Tide; })({})`. */
+function enumMembers({ callee, arguments: given }: Node & { type: 'CallExpression' }): Map<string, Node> | undefined {
+  const [argument] = given;
+  if (callee.type !== 'FunctionExpression' || argument?.type !== 'ObjectExpression' || argument.properties.length > 0)
+    return undefined;
+  const [parameter] = callee.params;
+  if (parameter?.type !== 'Identifier') return undefined;
+  const isOwn = (node: Node) => node.type === 'Identifier' && node.name === parameter.name;
+  const members = new Map<string, Node>();
+  const take = (node: Node): boolean => {
+    if (node.type !== 'AssignmentExpression' || node.left.type !== 'MemberExpression' || !isOwn(node.left.object)) return false;
+    const { property } = node.left;
+    // The inner one gives the number its name.
+    if (property.type === 'AssignmentExpression') return take(property);
+    if (property.type !== 'Literal' || typeof property.value !== 'string') return false;
+    members.set(property.value, node.right);
+    return true;
+  };
+  for (const statement of callee.body.body) {
+    if (statement.type === 'ReturnStatement' && statement.argument && isOwn(statement.argument)) continue;
+    if (statement.type !== 'ExpressionStatement' || !take(statement.expression)) return undefined;
+  }
+  return members;
+}

@@ -119,15 +119,31 @@ export function evaluate(
       const left = valueIn(node.left);
       const right = left && valueIn(node.right);
       if (!left || !right) return undefined;
-      if (node.operator === '===') return { value: left.value === right.value };
-      if (node.operator === '!==') return { value: left.value !== right.value };
-      // biome-ignore lint/suspicious/noDoubleEquals: this is what stands there
-      if (node.operator === '==') return { value: left.value == right.value };
-      // biome-ignore lint/suspicious/noDoubleEquals: this is what stands there
-      if (node.operator === '!=') return { value: left.value != right.value };
-      return undefined;
+      return compared(node.operator, left.value, right.value);
     }
     default:
       return undefined;
   }
+}
+
+/** What a binary operator gives for values that need no conversion; `undefined` for other operators and values. */
+function compared(operator: string, left: unknown, right: unknown): Known | undefined {
+  switch (operator) {
+    case '===':
+      return { value: left === right };
+    case '!==':
+      return { value: left !== right };
+    case '==':
+      // biome-ignore lint/suspicious/noDoubleEquals: this is what stands there
+      return { value: left == right };
+    case '!=':
+      // biome-ignore lint/suspicious/noDoubleEquals: this is what stands there
+      return { value: left != right };
+  }
+  if (typeof left === 'string' && typeof right === 'string' && operator === '+') return { value: left + right };
+  if (typeof left !== 'number' || typeof right !== 'number') return undefined;
+  if (operator === '<') return { value: left < right };
+  if (operator === '>') return { value: left > right };
+  if (operator === '<=') return { value: left <= right };
+  return operator === '>=' ? { value: left >= right } : undefined;
 }
