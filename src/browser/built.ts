@@ -14,6 +14,8 @@ interface BuiltSettings {
   late: Record<string, string[]>;
   /** Module that runs in a worker -> path of the worker's script. */
   workers?: Record<string, string>;
+  /** What the content of files has to be, by path. */
+  integrity?: Record<string, string>;
 }
 
 /** In a worker: the settings, which stand in front of this script. */
@@ -29,7 +31,7 @@ const files = new Map<string, Promise<void>>();
 function load(path: string): Promise<void> {
   const known = files.get(path);
   if (known) return known;
-  const promise = loadScript(`${settings.base}${path}`);
+  const promise = loadScript(`${settings.base}${path}`, settings.integrity?.[path]);
   files.set(path, promise);
   promise.catch(() => files.delete(path));
   return promise;

@@ -1,5 +1,6 @@
-import postcss, { type AtRule, type ChildNode, type Container } from 'postcss';
+import postcss, { type AtRule, type ChildNode, type Container, type Root } from 'postcss';
 import valueParser from 'postcss-value-parser';
+import type { Mapped } from './mapped.js';
 
 /** An `@import` taken apart (CSS Cascade Level 5, 2.1). */
 interface Import {
@@ -10,32 +11,43 @@ interface Import {
   media: string;
 }
 
+/** Where sheets stand while they are put together, as far as maps name each other. */
+const folder = '/built/assets';
+
 /**
  * Puts imported sheets in the place of the `@import` that names them, within the layer and under the conditions that stand there.
- * `textOf` gives the text behind a URL; what it doesn't know stays an `@import`. Those that stay come first, since elsewhere
+ * `sheetOf` gives the sheet behind a URL; what it doesn't know stays an `@import`. Those that stay come first, since elsewhere
  * they would not count.
  */
-export function inlineImports(css: string, textOf: (url: string) => string | undefined): string {
-  if (!/@import\b/i.test(css)) return css;
-  const root = postcss.parse(css);
+export function inlineImports(sheet: Mapped, sheetOf: (url: string) => Mapped | undefined): Mapped {
+  if (!/@import\b/i.test(sheet.text)) return sheet;
+  const root = parsed(sheet);
   const left: ChildNode[] = [];
   root.walkAtRules(/^import$/i, (rule) => {
-    const parsed = parseImport(rule.params);
-    const text = parsed && textOf(parsed.url);
-    if (!parsed || text === undefined) {
+    const found = parseImport(rule.params);
+    const imported = found && sheetOf(found.url);
+    if (!found || imported === undefined) {
       left.push(rule.clone());
       rule.remove();
       return;
     }
-    const inner = postcss.parse(text);
+    const inner = parsed(imported);
     inner.walkAtRules(/^import$/i, (outside) => {
-      left.push(underBoth(outside, parsed));
+      left.push(underBoth(outside, found));
       outside.remove();
     });
-    rule.replaceWith(...wrapped(inner.nodes, parsed));
+    rule.replaceWith(...wrapped(inner.nodes, found));
   });
   root.prepend(...left);
-  return root.toString();
+  if (sheet.map === undefined) return { text: root.toString() };
+  const made = root.toResult({ to: `${folder}/sheet.css`, map: { inline: false, annotation: false, sourcesContent: true } });
+  return { text: made.css, map: made.map.toString() };
+}
+
+let parts = 0;
+
+function parsed({ text, map }: Mapped): Root {
+  return postcss.parse(text, map === undefined ? {} : { from: `${folder}/part${parts++}.css`, map: { prev: map } });
 }
 
 function parseImport(params: string): Import | undefined {

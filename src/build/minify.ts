@@ -1,6 +1,8 @@
-import { transform } from 'lightningcss';
+import { type Targets, transform } from 'lightningcss';
 import { type MinifyOptions, minify } from 'terser';
 import type { Mapped } from './mapped.js';
+
+export type SheetTargets = Targets;
 
 const options = {
   ecma: 2020,
@@ -8,8 +10,8 @@ const options = {
   compress: { passes: 1 },
   keep_fnames: true,
   keep_classnames: true,
-  // Licences stay where they are.
-  format: { comments: 'some' },
+  // Licences stand in a file of their own.
+  format: { comments: false },
 } satisfies MinifyOptions;
 
 /**
@@ -34,7 +36,19 @@ export async function smallerScript({ text, map }: Mapped, reserved: readonly st
   return { text, ...(map === undefined ? {} : { map }) };
 }
 
-/** Makes a style sheet smaller. */
-export function smallerSheet(id: string, text: string): string {
-  return transform({ filename: id, code: Buffer.from(text), minify: true, errorRecovery: true }).code.toString();
+/** Makes a style sheet smaller, and lowers what `targets` don't understand. */
+export function smallerSheet(
+  id: string,
+  { text, map }: Mapped,
+  { minify: isSmaller, targets }: { minify: boolean; targets: Targets | undefined },
+): Mapped {
+  const made = transform({
+    filename: id,
+    code: Buffer.from(text),
+    minify: isSmaller,
+    errorRecovery: true,
+    ...(targets ? { targets } : {}),
+    ...(map === undefined ? {} : { sourceMap: true, inputSourceMap: map }),
+  });
+  return { text: made.code.toString(), ...(made.map ? { map: made.map.toString() } : {}) };
 }

@@ -58,6 +58,14 @@ function realPathOf(path: string): string {
   return dirname(full) === full ? full : join(realPathOf(dirname(full)), basename(full));
 }
 
+export interface WritingOptions {
+  manifest: Manifest;
+  /** What earlier builds wrote goes. */
+  empty: boolean;
+  /** Where the list of files is kept, if not in the folder. */
+  listFile?: string;
+}
+
 /**
  * Puts a build in place by renaming: nobody ever sees half of one, and one that ends halfway leaves the last one as it was. Between
  * two renames there is no folder for an instant; a build that ends right there is put right by the next one. What earlier builds
@@ -65,7 +73,7 @@ function realPathOf(path: string): string {
  *
  * @throws VineError `output-clash` and `output-unwritable`.
  */
-export function writeOutput(folder: string, files: OutputFiles): string[] {
+export function writeOutput(folder: string, files: OutputFiles, { manifest, empty, listFile }: WritingOptions): string[] {
   const target = realPathOf(folder);
   const aside = join(dirname(target), `.${basename(target)}-${process.pid}`);
   clearUp(target);
@@ -75,8 +83,10 @@ export function writeOutput(folder: string, files: OutputFiles): string[] {
       mkdirSync(dirname(join(aside, path)), { recursive: true });
       writeFileSync(join(aside, path), content);
     }
-    const others = existsSync(target) ? filesOfOthers(target, files) : [];
-    for (const path of others) {
+    const ours = new Set(listed(lastManifest(target, listFile)));
+    const others = existsSync(target) ? filesOfOthers(target, files, ours) : [];
+    const older = empty ? [] : [...ours].filter((path) => !files.has(path) && existsSync(join(target, path)));
+    for (const path of [...others, ...older]) {
       mkdirSync(dirname(join(aside, path)), { recursive: true });
       try {
         linkSync(join(target, path), join(aside, path));
@@ -85,6 +95,7 @@ export function writeOutput(folder: string, files: OutputFiles): string[] {
       }
     }
     swap(target, aside);
+    if (listFile !== undefined && !files.has(manifestName)) keepList(listFile, manifest, older);
     return others;
   } catch (error) {
     const { code } = error as NodeJS.ErrnoException;
@@ -137,8 +148,7 @@ function swap(target: string, aside: string): void {
  *
  * @throws VineError `output-clash` where this build wants the path of one.
  */
-function filesOfOthers(folder: string, files: OutputFiles): string[] {
-  const ours = new Set(listed(join(folder, manifestName)));
+function filesOfOthers(folder: string, files: OutputFiles, ours: ReadonlySet<string>): string[] {
   const all = readdirSync(folder, { recursive: true, withFileTypes: true }).filter((entry) => !entry.isDirectory());
   const paths = all.map((entry) => relative(folder, join(entry.parentPath, entry.name)).split(sep).join('/'));
   const others = paths.filter((path) => !ours.has(path));
@@ -152,11 +162,27 @@ function filesOfOthers(folder: string, files: OutputFiles): string[] {
   return others;
 }
 
-function listed(manifest: string): string[] {
-  try {
-    const { builtBy, files } = JSON.parse(readFileSync(manifest, 'utf8')) as Partial<Manifest>;
-    return builtBy === 'Vine Spark' ? [manifestName, ...Object.keys(files ?? {})] : [];
-  } catch {
-    return []; // the first build here
+/** The list of the last build of ours in a folder, or beside it; `undefined` where there is none. */
+export function lastManifest(folder: string, listFile: string | undefined): Manifest | undefined {
+  for (const file of [join(folder, manifestName), ...(listFile === undefined ? [] : [listFile])]) {
+    try {
+      const manifest = JSON.parse(readFileSync(file, 'utf8')) as Partial<Manifest>;
+      if (manifest.builtBy === 'Vine Spark') return { ...emptyManifest, ...manifest };
+    } catch {
+      // The first build here, or somebody else's file.
+    }
   }
+  return undefined;
+}
+
+const emptyManifest: Manifest = { builtBy: 'Vine Spark', version: 1, base: '/', pages: {}, assets: {}, files: {} };
+
+function listed(manifest: Manifest | undefined): string[] {
+  return manifest ? [manifestName, ...Object.keys(manifest.files)] : [];
+}
+
+function keepList(file: string, manifest: Manifest, older: readonly string[]): void {
+  const files = { ...manifest.files, ...Object.fromEntries(older.map((path) => [path, { bytes: 0 }])) };
+  mkdirSync(dirname(file), { recursive: true });
+  writeFileSync(file, JSON.stringify({ ...manifest, files }));
 }

@@ -28,7 +28,7 @@ export interface ScriptsInput {
   /** Where a map says that a source is. */
   sourceUrl(id: string): string;
   /** A module that has its scope for itself, as the runtime takes it. */
-  whole(id: string, hasSheets: boolean): PieceModule | undefined;
+  whole(id: string, hasSheets: boolean): Promise<PieceModule | undefined>;
   /** The URL behind `new URL('…', import.meta.url)` of a module. */
   urlOf(id: string, kind: 'url' | 'worker', specifier: string): string;
   kept: Kept | undefined;
@@ -73,7 +73,7 @@ export class Scripts {
 
   /** The statement that registers a module with a scope of its own. Made smaller it is kept for the next build. */
   async #whole(id: string, hasSheets: boolean): Promise<Mapped> {
-    const module = this.#input.whole(id, hasSheets);
+    const module = await this.#input.whole(id, hasSheets);
     if (!module) return { text: '' };
     const piece = new Piece({ modules: [module], hasSheets, mapUrl: '' });
     const [, ...rest] = [...piece.inner()];

@@ -8,6 +8,7 @@ import { envFileNames, exposedVariables } from './env-files.js';
 import { readSettings, settingsFileNames } from './read-settings.js';
 import { projectRoot, routesOf } from './routes.js';
 import type { Settings } from './schema.js';
+import { bytesOf } from './size.js';
 
 /** The port by default: VINE on a phone's keys. */
 export const defaultPort = 8463;
@@ -44,7 +45,16 @@ export interface EffectiveSettings {
   forward: readonly ForwardRule[];
   embedFrom: readonly string[];
   /** What a build writes; `folder` is an absolute path. */
-  output: { folder: string; sourceMaps: 'on' | 'hidden' | 'off' };
+  output: {
+    folder: string;
+    empty: boolean;
+    sourceMaps: 'on' | 'hidden' | 'off';
+    manifest: boolean;
+    integrity: boolean;
+    /** In bytes, as the limits are. */
+    inlineBytes: number;
+    limits: { firstLoad?: number; later?: number };
+  };
   alias: Readonly<Record<string, string>>;
   roots: readonly string[];
   conditions: readonly string[];
@@ -90,7 +100,12 @@ export async function effectiveSettings(
     embedFrom: settings.embed?.from ?? [],
     output: {
       folder: line.out === undefined ? resolve(root, settings.output?.folder ?? 'dist') : resolve(folder, line.out),
+      empty: settings.output?.empty ?? true,
       sourceMaps: line.sourceMaps ?? settings.output?.sourceMaps ?? 'on',
+      manifest: settings.output?.manifest ?? true,
+      integrity: settings.output?.integrity ?? false,
+      inlineBytes: bytesOf(settings.output?.inlineBytes ?? 0),
+      limits: Object.fromEntries(Object.entries(settings.output?.limits ?? {}).map(([name, size]) => [name, bytesOf(size!)])),
     },
     alias: settings.alias ?? {},
     roots: settings.roots ?? [],

@@ -2,6 +2,7 @@ import { z } from 'zod';
 import type { Adapter } from '../core/translate/adapter.js';
 import type { HeaderChanges } from '../forward/rule.js';
 import { parseTarget } from '../forward/target.js';
+import { sizePattern } from './size.js';
 
 const path = z.string().startsWith('/', 'must start with /');
 const port = z.number().int('must be a whole number').min(0).max(65_535, 'must be at most 65535');
@@ -75,6 +76,12 @@ const forwardRule = z.strictObject({
   timeouts: z.strictObject({ connectMs: z.number().positive().optional(), answerMs: z.number().min(0).optional() }).optional(),
 });
 
+/** A number of bytes, or a text such as `180 KB`. */
+const size = z.union([
+  z.number().int().nonnegative(),
+  z.string().regex(sizePattern, "must be a number of bytes, or a size such as '180 KB'"),
+]);
+
 /** The settings file's schema: every key optional, unknown ones refused. `docs/settings.md` describes the same keys. */
 export const settingsSchema = z.strictObject({
   $schema: z.string().optional(),
@@ -95,7 +102,15 @@ export const settingsSchema = z.strictObject({
   forward: z.array(forwardRule).optional(),
   embed: z.strictObject({ from: z.array(origin) }).optional(),
   output: z
-    .strictObject({ folder: z.string().min(1).optional(), sourceMaps: z.enum(['on', 'hidden', 'off']).optional() })
+    .strictObject({
+      folder: z.string().min(1).optional(),
+      empty: z.boolean().optional(),
+      sourceMaps: z.enum(['on', 'hidden', 'off']).optional(),
+      manifest: z.boolean().optional(),
+      integrity: z.boolean().optional(),
+      inlineBytes: size.optional(),
+      limits: z.strictObject({ firstLoad: size.optional(), later: size.optional() }).optional(),
+    })
     .optional(),
   alias: z.record(z.string(), z.string()).optional(),
   roots: z.array(z.string()).optional(),

@@ -1,11 +1,14 @@
-/** Runs a script from a URL. */
-export function loadScript(url: string): Promise<void> {
+/** Runs a script from a URL. `integrity` says what its content has to be. */
+export function loadScript(url: string, integrity?: string): Promise<void> {
   // A worker has no document; there, a script can be loaded as a module that exports nothing.
   if (typeof document === 'undefined') return import(url).then(() => undefined);
   return new Promise((resolve, reject) => {
     const script = document.createElement('script');
     // Whatever the page's encoding is.
     script.charset = 'utf-8';
+    if (integrity !== undefined) script.integrity = integrity;
+    // What a policy allows this page to run may load more.
+    script.nonce = ownNonce;
     script.src = url;
     script.onload = () => {
       script.remove();
@@ -18,3 +21,6 @@ export function loadScript(url: string): Promise<void> {
     document.head.append(script);
   });
 }
+
+/** The nonce of the script that this is. */
+const ownNonce = typeof document === 'undefined' ? '' : ((document.currentScript as HTMLScriptElement | null)?.nonce ?? '');

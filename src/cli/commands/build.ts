@@ -1,11 +1,12 @@
-import { relative } from 'node:path';
+import { join, relative } from 'node:path';
 import { brotliCompressSync, gzipSync } from 'node:zlib';
 import { Command, Option } from 'commander';
 import type { BuildResult } from '../../build/build.js';
 import type { Problem } from '../../core/problem/problem.js';
+import { contentHash } from '../../core/text/content-hash.js';
 import { noTrace } from '../../core/trace.js';
 import { compileRule, findRule } from '../../forward/rule.js';
-import { type CommandLineSettings, effectiveSettings } from '../../settings/effective.js';
+import { type CommandLineSettings, type EffectiveSettings, effectiveSettings } from '../../settings/effective.js';
 import { cacheFolderOf, projectOptions } from '../compose.js';
 import { parseBase } from '../options.js';
 import { buildTable } from '../report/build-table.js';
@@ -48,9 +49,8 @@ async function runBuild(page: string | undefined, options: BuildCommandOptions):
   try {
     const result = await build({
       ...projectOptions(settings, { cacheFolder, trace: noTrace }),
-      out: settings.output.folder,
+      ...outputOf(settings),
       minify: options.minify,
-      sourceMaps: settings.output.sourceMaps,
       isElsewhere: (path) =>
         (['first', 'missing'] as const).some((when) => findRule(rules, { path, method: 'GET', headers: {} }, when)),
       onWarning: (warning) => warnings.push(warning),
@@ -66,6 +66,15 @@ async function runBuild(page: string | undefined, options: BuildCommandOptions):
     else for (const problem of [...warnings, ...problems]) printProblem(problem);
     return 1;
   }
+}
+
+/** How and where settings say that a build is to be written. */
+function outputOf({ root, output }: EffectiveSettings) {
+  const { folder, ...rest } = output;
+  const kept = output.manifest ? undefined : cacheFolderOf(root);
+  const listFile = kept === undefined ? {} : { listFile: join(kept, 'outputs', `${contentHash(folder)}.json`) };
+  // Without a list, the next build couldn't tell its files from others.
+  return { out: folder, ...rest, manifest: output.manifest || kept === undefined, ...listFile };
 }
 
 interface Told {

@@ -1,4 +1,5 @@
 import { type DefaultTreeAdapterTypes, parse } from 'parse5';
+import { escapeHtml } from '../tool-page.js';
 
 /** Offsets in the page's text. */
 export interface Span {
@@ -6,12 +7,18 @@ export interface Span {
   end: number;
 }
 
+/** An attribute as it's written. */
+export interface Attribute {
+  name: string;
+  value: string;
+}
+
 /** What a page asks for, with the places to change when it is served. */
 export interface PageParts {
   /** Module scripts in document order; `specifier` is their `src`, `text` the content of an inline one. */
-  scripts: { element: Span; specifier?: string; text?: string; textStart?: number }[];
+  scripts: { element: Span; attributes: Attribute[]; specifier?: string; text?: string; textStart?: number }[];
   /** Scripts that are no modules, by path. */
-  classic: { element: Span; attribute: Span; specifier: string }[];
+  classic: { element: Span; attributes: Attribute[]; attribute: Span; specifier: string }[];
   /** Elements that only make sense for modules loaded one by one. */
   dropped: Span[];
   /** `imports` of import maps, the first definition of a name first (HTML Living Standard, 8.1.6.2). */
@@ -103,10 +110,10 @@ function takeElement(element: Element, parts: PageParts): void {
     parts.importMap = { ...readImportMap(textOf(element).text), ...parts.importMap };
   } else if (element.tagName === 'script' && attributes.get('type')?.trim().toLowerCase() === 'module') {
     const specifier = local('src');
-    if (specifier) parts.scripts.push({ element: whole, specifier });
-    else if (!attributes.has('src')) parts.scripts.push({ element: whole, ...textOf(element) });
+    if (specifier) parts.scripts.push({ element: whole, attributes: element.attrs, specifier });
+    else if (!attributes.has('src')) parts.scripts.push({ element: whole, attributes: element.attrs, ...textOf(element) });
   } else if (element.tagName === 'script' && isJavaScript(attributes.get('type')) && local('src')) {
-    parts.classic.push({ element: whole, attribute: span('src'), specifier: local('src')! });
+    parts.classic.push({ element: whole, attributes: element.attrs, attribute: span('src'), specifier: local('src')! });
   } else if (element.tagName === 'link' && local('href')) {
     const relations = (attributes.get('rel') ?? '').toLowerCase().split(/\s+/);
     if (relations.includes('stylesheet'))
@@ -168,4 +175,20 @@ function headOf(document: DefaultTreeAdapterTypes.Document, html: string): Span 
   const start = afterRoot ?? (doctype ? doctype[0].length : 0);
   const children = head?.childNodes.filter((node) => node.sourceCodeLocation);
   return { start, end: Math.max(start, children?.at(-1)?.sourceCodeLocation?.endOffset ?? start) };
+}
+
+/** What scripts in the place of another keep of its attributes: those that say how it's fetched and whether it may run … */
+const onAll = new Set(['nonce', 'crossorigin', 'referrerpolicy', 'fetchpriority', 'blocking']);
+/** … but not those that say what it is, or when it runs, which others say now. */
+const onNone = new Set(['src', 'type', 'integrity', 'defer', 'async', 'charset', 'nomodule', 'language', 'for', 'event']);
+
+/**
+ * The attributes of scripts that take the place of a module script, as text to stand behind others: `all` for each of them, `own` also
+ * for the one that runs the module.
+ */
+export function keptAttributes(attributes: readonly Attribute[]): { all: string; own: string } {
+  const text = ({ name, value }: Attribute) => ` ${name}${value === '' ? '' : `="${escapeHtml(value)}"`}`;
+  const all = attributes.filter(({ name }) => onAll.has(name)).map(text);
+  const own = attributes.filter(({ name }) => !onAll.has(name) && !onNone.has(name)).map(text);
+  return { all: all.join(''), own: [...all, ...own].join('') };
 }

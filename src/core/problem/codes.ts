@@ -28,6 +28,7 @@ export const problemCodes = {
   'output-unwritable': 'What is printed or built cannot be written where it should go.',
   'output-refused': 'A build would do harm in the folder that it is to be written to.',
   'output-clash': 'A build wants the path of a file of a verbatim folder, or of one that it did not write.',
+  'limit-exceeded': 'A page of a build loads more than the settings allow.',
   'editor-missing': 'No editor could be found for opening a file from the page.',
   'internal-error': 'Vine Spark itself failed; please report it.',
 } as const;

@@ -12,6 +12,8 @@ export interface PackageJson {
   browser?: unknown;
   exports?: unknown;
   sideEffects?: unknown;
+  version?: unknown;
+  license?: unknown;
   imports?: unknown;
   dependencies?: Record<string, string>;
   devDependencies?: unknown;

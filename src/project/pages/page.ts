@@ -1,5 +1,5 @@
 import { dirname } from 'node:path/posix';
-import { type PageParts, readPage, type Span } from '../../core/documents/read-page.js';
+import { type Attribute, type PageParts, readPage, type Span } from '../../core/documents/read-page.js';
 import type { Paths } from '../../core/paths.js';
 import { type Problem, problemAt } from '../../core/problem/problem.js';
 import { explainFailure } from '../../core/resolve/explain-failure.js';
@@ -13,7 +13,7 @@ export interface Page {
   text: string;
   parts: PageParts;
   /** Modules to run, in document order: files, or a name of our own for what stands in the page itself. */
-  runs: { element: Span; entry: string }[];
+  runs: { element: Span; attributes: readonly Attribute[]; entry: string }[];
   /** Text of the scripts that stand in the page, by their entry id. */
   inline: Map<string, string>;
   /** Where those texts begin in the page. */
@@ -73,25 +73,25 @@ export function openPage(id: string, text: string, { paths, resolver, installCom
     );
     return undefined;
   };
-  for (const { specifier, text: content, textStart, element } of parts.scripts) {
+  for (const { specifier, text: content, textStart, element, attributes } of parts.scripts) {
     if (specifier === undefined) {
       const entry = `${dirname(id) === '.' ? '' : `${dirname(id)}/`}${id.split('/').at(-1)}.${page.inline.size + 1}.js`;
       page.inline.set(entry, content ?? '');
       page.inlineStarts.set(entry, textStart ?? element.start);
-      page.runs.push({ element, entry });
+      page.runs.push({ element, attributes, entry });
       continue;
     }
     const found = find(specifier, element, 'import');
-    if (found) page.runs.push({ element, entry: found });
+    if (found) page.runs.push({ element, attributes, entry: found });
   }
-  for (const { specifier, element } of parts.classic) {
+  for (const { specifier, element, attributes } of parts.classic) {
     // What isn't in the project may be in a verbatim folder or come from a backend.
     const resolution = resolver.resolve(/^\.{0,2}\//.test(specifier) ? specifier : `./${specifier}`, paths.fileOf(id), 'page');
     const found = 'found' in resolution ? paths.idOf(resolution.found) : undefined;
     const isModule = found !== undefined && hasImports(found);
     page.classic.push(isModule ? undefined : found);
     if (!isModule) continue;
-    page.runs.push({ element, entry: found });
+    page.runs.push({ element, attributes, entry: found });
     page.notes.push(`${found} holds imports, so ${id} runs it as a module; write <script type="module"> to say so`);
   }
   page.runs.sort((a, b) => a.element.start - b.element.start);

@@ -1,3 +1,4 @@
+import { keptAttributes } from '../../core/documents/read-page.js';
 import type { ClientSettings } from '../../core/live/messages.js';
 import { escapeHtml } from '../../core/tool-page.js';
 import { ownUrl, type PagePart, pieceName } from '../../core/urls.js';
@@ -64,9 +65,13 @@ export function renderPage(input: RenderInput): string {
 function pieceScripts({ project, page, hookKey, tagOf }: RenderInput, index: number): string {
   const { base } = project.options;
   // What a browser kept in its history is never taken for the newest: the URL names the content.
-  const script = (name: string, version: string) => `<script defer src="${ownUrl.piece(base, name)}?v=${version}"></script>`;
+  const { all, own } = keptAttributes(page.runs[index]!.attributes);
+  const script = (name: string, version: string, attributes: string) =>
+    `<script defer src="${ownUrl.piece(base, name)}?v=${version}"${attributes}></script>`;
   const run = hookKey.slice(0, 8);
-  if (index > 0) return script(pieceName.ofStart(page.id, index), `${page.version}-${run}`);
+  if (index > 0) return script(pieceName.ofStart(page.id, index), `${page.version}-${run}`, own);
   const parts: PagePart[] = ['packages', 'app'];
-  return parts.map((part) => script(pieceName.ofPage(page.id, part), `${tagOf(part) ?? 'new'}-${run}`)).join('');
+  return parts
+    .map((part) => script(pieceName.ofPage(page.id, part), `${tagOf(part) ?? 'new'}-${run}`, part === 'app' ? own : all))
+    .join('');
 }

@@ -1,0 +1,52 @@
+import { createHash } from 'node:crypto';
+import { basename } from 'node:path';
+import { contentHash } from '../core/text/content-hash.js';
+import type { Mapped } from './mapped.js';
+
+/** The folder of everything whose name changes with its content. */
+export const assetFolder = 'assets';
+
+/** The files of a build by their paths in the output folder. */
+export class BuiltFiles {
+  readonly all = new Map<string, string | Buffer>();
+  readonly #namesMaps: boolean;
+  readonly #integrity = new Map<string, string>();
+
+  /** `namesMaps`: files say where their maps are. */
+  constructor({ namesMaps }: { namesMaps: boolean }) {
+    this.#namesMaps = namesMaps;
+  }
+
+  /** Puts a text under a name with its hash, and its map beside it. Returns its path. */
+  put(name: string, extension: '.js' | '.css' | '.txt', { text: given, map: givenMap }: Mapped): string {
+    // A host may send a sheet without saying in which encoding, and the page may say nothing either.
+    const needsCharset = extension === '.css' && /[^\u0000-\u007f]/.test(given);
+    const text = needsCharset ? `@charset "utf-8";\n${given}` : given;
+    const map = needsCharset && givenMap !== undefined ? movedDown(givenMap) : givenMap;
+    const path = `${assetFolder}/${name}-${contentHash(text).slice(0, 10)}${extension}`;
+    this.putAt(path, { text, ...(map === undefined ? {} : { map }) });
+    return path;
+  }
+
+  /** The same at a path that is known already. */
+  putAt(path: string, { text, map }: Mapped): void {
+    const name = `sourceMappingURL=${basename(path)}.map`;
+    const comment = path.endsWith('.css') ? `\n/*# ${name} */\n` : `//# ${name}\n`;
+    this.all.set(path, map !== undefined && this.#namesMaps ? `${text}${comment}` : text);
+    if (map !== undefined) this.all.set(`${path}.map`, map);
+  }
+
+  /** What `integrity` says of a file (Subresource Integrity, 3.1). */
+  integrityOf(path: string): string {
+    const known = this.#integrity.get(path);
+    if (known !== undefined) return known;
+    const value = `sha384-${createHash('sha384').update(this.all.get(path)!).digest('base64')}`;
+    this.#integrity.set(path, value);
+    return value;
+  }
+}
+
+function movedDown(map: string): string {
+  const parsed = JSON.parse(map) as { mappings: string };
+  return JSON.stringify({ ...parsed, mappings: `;${parsed.mappings}` });
+}

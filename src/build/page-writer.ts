@@ -1,0 +1,118 @@
+import { join } from 'node:path';
+import { keptAttributes } from '../core/documents/read-page.js';
+import type { Problem } from '../core/problem/problem.js';
+import { escapeHtml } from '../core/tool-page.js';
+import { decoded } from '../core/urls.js';
+import { namedInVain } from '../project/pages/named-in-vain.js';
+import type { Page } from '../project/pages/page.js';
+import { fileUrl, rewritePage } from '../project/pages/rewrite-page.js';
+import type { ProjectGraph } from '../project/project-graph.js';
+import type { Assets } from './assets.js';
+import { nameOf } from './assets.js';
+import type { BuiltFiles } from './built-files.js';
+import type { ManifestPage } from './manifest.js';
+import type { BuiltSheets } from './sheets.js';
+
+export interface PageWriterInput {
+  project: ProjectGraph;
+  files: BuiltFiles;
+  sheets: BuiltSheets;
+  assets: Assets;
+  integrity: boolean;
+  /** Whether somebody else answers a path, such as a backend, by a rule. */
+  isElsewhere(path: string): boolean;
+  onWarning(warning: Problem): void;
+}
+
+/** What a page loads, as paths. */
+export interface PageFiles {
+  /** In the order in which they are to run, the runtime first. */
+  scripts: string[];
+  /** For each script of the page the id of the module that it runs. */
+  entries: readonly string[];
+  /** Module behind an `import()` -> files that bring it. */
+  late: Record<string, string[]>;
+  workers: Record<string, string>;
+  /** Sheets that scripts import. */
+  imported: readonly string[];
+  isLeft(id: string): boolean;
+}
+
+/** Writes pages with everything that they say as it was, but for what they name. */
+export class PageWriter {
+  readonly #input: PageWriterInput;
+
+  constructor(input: PageWriterInput) {
+    this.#input = input;
+  }
+
+  async write(page: Page, { scripts, entries, late, workers, imported, isLeft }: PageFiles): Promise<ManifestPage> {
+    const { files, sheets, project } = this.#input;
+    const { base } = project.options;
+    const url = (path: string) => `${base}${path}`;
+    const styles = imported.length === 0 ? [] : [await sheets.joined(nameOf(page.id), imported)];
+    const linked = new Map<string, string>();
+    for (const id of page.styles) if (id !== undefined && isLeft(id)) linked.set(id, await sheets.file(id));
+    const starts = entries.map((entry) =>
+      files.put('start', '.js', { text: `self["~spark"].start(${JSON.stringify(entry)});\n` }),
+    );
+    const later = [...new Set([...Object.values(late).flat(), ...Object.values(workers)])];
+    const settings = {
+      base,
+      late,
+      ...(Object.keys(workers).length > 0 ? { workers } : {}),
+      ...(this.#input.integrity ? { integrity: Object.fromEntries(later.map((path) => [path, files.integrityOf(path)])) } : {}),
+    };
+    const tag = (path: string, attributes: string) =>
+      `<script defer charset="utf-8" src="${escapeHtml(url(path))}"${this.#integrity(path)}${attributes}></script>`;
+    const script = (index: number) => {
+      const { all, own } = keptAttributes(page.runs[index]!.attributes);
+      const before = index > 0 ? [] : scripts;
+      const first = ` data-spark-built="${escapeHtml(JSON.stringify(settings))}"`;
+      return [...before.map((path, at) => tag(path, at === 0 ? `${first}${all}` : all)), tag(starts[index]!, own)].join('');
+    };
+    const nonce = page.runs[0]?.attributes.find(({ name }) => name === 'nonce')?.value;
+    const known = escapeHtml(JSON.stringify(Object.fromEntries(imported.map((id) => [id, '']))));
+    const links = styles.map(
+      (path) =>
+        `<link rel="stylesheet" href="${escapeHtml(url(path))}" data-spark-sheets="${known}"${this.#integrity(path)}${nonce === undefined ? '' : ` nonce="${escapeHtml(nonce)}"`}>`,
+    );
+    const html = rewritePage(page, {
+      headStart: '',
+      headEnd: links.join(''),
+      fileUrl: (specifier, id) => this.#fileUrl(specifier, page, id),
+      sheet: (id) => {
+        const path = linked.get(id);
+        return path === undefined ? undefined : `href="${escapeHtml(url(path))}"${this.#integrity(path)}`;
+      },
+      script,
+    });
+    files.all.set(page.id, html);
+    return {
+      scripts: [...scripts, ...starts].map(url),
+      styles: [...new Set([...linked.values(), ...styles])].map(url),
+      later: later.map(url),
+    };
+  }
+
+  #integrity(path: string): string {
+    return this.#input.integrity ? ` integrity="${this.#input.files.integrityOf(path)}"` : '';
+  }
+
+  /** The URL of a file that the page names: a file of the project gets a name with its hash, everything else stays where it was. */
+  #fileUrl(specifier: string, page: Page, script?: string): string {
+    const { project, assets, isElsewhere, onWarning } = this.#input;
+    const { base, root, verbatim } = project.options;
+    const url = fileUrl(specifier, page, base);
+    const [, path = '', behind = ''] = /^([^?#]*)(.*)$/s.exec(url)!;
+    if (script !== undefined) return `${base}${assets.ofPage(script)}${behind}`;
+    if (!path.startsWith(base) || page.parts.baseHref !== undefined) return url;
+    const inside = decoded(path.slice(base.length));
+    if (inside !== undefined) {
+      if (verbatim.some((folder) => project.gate.ofVerbatim(folder, `/${inside}`) !== undefined)) return url;
+      if (project.gate.ofProject(join(root, inside)) !== undefined) return `${base}${assets.ofPage(inside)}${behind}`;
+    }
+    if (!isElsewhere(path)) onWarning(namedInVain(page, specifier));
+    return url;
+  }
+}

@@ -1,0 +1,308 @@
+import { readdirSync, readFileSync } from 'node:fs';
+import { join, relative, sep } from 'node:path';
+import { gzipSync } from 'node:zlib';
+import type { Bundle } from '../core/bundle/bundle.js';
+import type { ModuleContent, StyleContent } from '../core/graph/module-content.js';
+import type { EdgeKind, ModuleGraph } from '../core/graph/module-graph.js';
+import type { PieceModule } from '../core/pieces/piece.js';
+import { VineError } from '../core/problem/problem.js';
+import { contentHash } from '../core/text/content-hash.js';
+import type { Page } from '../project/pages/page.js';
+import { PieceModules } from '../project/pages/piece-modules.js';
+import type { ProjectGraph } from '../project/project-graph.js';
+import { Assets, nameOf } from './assets.js';
+import type { BuildOptions } from './build.js';
+import { assetFolder, BuiltFiles } from './built-files.js';
+import { type ChunkRoot, planChunks } from './chunks.js';
+import { licencesOf } from './licences.js';
+import type { Manifest, ManifestFile, ManifestPage } from './manifest.js';
+import type { Mapped } from './mapped.js';
+import { smallerScript } from './minify.js';
+import { manifestName, type OutputFiles } from './output-folder.js';
+import { PageWriter } from './page-writer.js';
+import { type Program, shakeProject } from './program.js';
+import { Scripts } from './scripts.js';
+import { BuiltSheets } from './sheets.js';
+
+/** What the runtime looks a worker's URL up by, see `browser/built.ts`. */
+const workerMark = 'worker:';
+const plainRuntime = readFileSync(new URL('../browser/built.js', import.meta.url), 'utf8');
+
+/** What a build comes to before it's put in place. */
+export interface Written {
+  files: OutputFiles;
+  manifest: Manifest;
+  /** Paths of sheets that only some pages will ever ask for. */
+  fallbacks: ReadonlySet<string>;
+  program: Program;
+}
+
+/** Makes the files of a build. */
+export class Writer {
+  readonly #project: ProjectGraph;
+  readonly #options: BuildOptions;
+  readonly #program: Program;
+  readonly #files: BuiltFiles;
+  readonly #assets: Assets;
+  readonly #sheets: BuiltSheets;
+  readonly #pieces: PieceModules;
+  readonly #scripts: Scripts;
+  #smallRuntime: Promise<string> | undefined;
+
+  constructor(project: ProjectGraph, options: BuildOptions) {
+    this.#project = project;
+    this.#options = options;
+    const { base, minify, sourceMaps, inlineBytes } = options;
+    const hasMaps = sourceMaps !== 'off';
+    this.#files = new BuiltFiles({ namesMaps: sourceMaps === 'on' });
+    this.#assets = new Assets(project, this.#files, { base, inlineBytes });
+    this.#program = shakeProject({ project, assetUrl: (id, hash) => this.#assets.url(id, hash) });
+    const { graph, bundle } = this.#program;
+    this.#sheets = new BuiltSheets({
+      graph,
+      paths: project.paths,
+      files: this.#files,
+      minify,
+      hasMaps,
+      targets: undefined,
+      assetUrl: (id, version) => this.#assets.write(id, version),
+      sourceUrl,
+    });
+    this.#pieces = new PieceModules(graph, this.#sheets.served, { source: sourceUrl, worker: (id) => `${workerMark}${id}` });
+    this.#scripts = new Scripts({
+      bundle,
+      graph,
+      minify,
+      hasMaps,
+      sourceUrl,
+      whole: (id, hasSheets) => this.#whole(id, hasSheets),
+      urlOf: (id, kind, specifier) => this.#urlOf(id, kind, specifier),
+      kept: project.kept,
+      fingerprint: project.fingerprint,
+    });
+  }
+
+  async write(): Promise<Written> {
+    const { pages } = this.#project;
+    const { graph, bundle } = this.#program;
+    const late = this.#targets('dynamic');
+    const plan = planChunks(graph, [
+      ...pages.all().map((page): ChunkRoot => ({ id: page.id, isPage: true, modules: this.#orderOf(page) })),
+      ...late.map((id): ChunkRoot => ({ id, isPage: false, modules: graph.reachable([id]) })),
+    ]);
+    const chunkOf = new Map(plan.chunks.flatMap(({ key, modules }) => modules.map((id) => [id, key] as const)));
+    bundle.group({
+      chunkOf: (id) => chunkOf.get(id),
+      convention: (id) => this.#convention(id),
+      isPlain: !this.#options.minify,
+    });
+    for (const id of graph.ids()) {
+      const content = graph.content(id);
+      if (content?.kind === 'asset') this.#assets.write(id, content.hash);
+    }
+    const fileOf = new Map<string, string>();
+    for (const { key, name, modules, isLate } of plan.chunks) {
+      const ids = idsFor(bundle, modules);
+      if (ids.length > 0)
+        fileOf.set(key, this.#files.put(name, '.js', await this.#scripts.script(name, ids, { hasSheets: isLate })));
+    }
+    const filesOf = (id: string) => plan.needs.get(id)!.flatMap((key) => fileOf.get(key) ?? []);
+    const lateFiles = Object.fromEntries(late.map((id) => [bundle.idOf(id), filesOf(id)]));
+    const workers = await this.#writeWorkers(this.#targets('worker'), lateFiles);
+    const made = await this.#writePages(filesOf, lateFiles, workers);
+    const licences = licencesOf(this.#project, this.#program);
+    if (licences !== '') this.#files.put('licences', '.txt', { text: licences });
+    this.#verbatim();
+    const manifest = this.#manifest(made);
+    if (this.#options.manifest) this.#files.all.set(manifestName, `${JSON.stringify(manifest, null, 2)}\n`);
+    return { files: this.#files.all, manifest, fallbacks: this.#sheets.fallbacks, program: this.#program };
+  }
+
+  async #writePages(
+    filesOf: (id: string) => string[],
+    late: Record<string, string[]>,
+    workers: Record<string, string>,
+  ): Promise<Record<string, ManifestPage>> {
+    const { graph, bundle } = this.#program;
+    const { integrity, isElsewhere, onWarning } = this.#options;
+    const common = { project: this.#project, files: this.#files, sheets: this.#sheets, assets: this.#assets };
+    const writer = new PageWriter({ ...common, integrity, isElsewhere, onWarning });
+    const made: Record<string, ManifestPage> = {};
+    for (const page of this.#project.pages.all()) {
+      const order = this.#orderOf(page);
+      const reached = usedBelow(graph, order);
+      const only = <T>(all: Record<string, T>) =>
+        Object.fromEntries(Object.entries(all).filter(([id]) => reached.has(id) || reached.has(id.replace(/\?names$/, ''))));
+      made[page.id] = await writer.write(page, {
+        scripts: [this.#files.put('runtime', '.js', { text: await this.#runtime() }), ...filesOf(page.id)],
+        entries: page.runs.map(({ entry }) => bundle.idOf(entry)),
+        late: only(late),
+        workers: only(workers),
+        imported: order.filter((id) => graph.content(id)?.kind === 'style' && !page.styles.includes(id)),
+        isLeft: (id) => graph.has(id),
+      });
+    }
+    return made;
+  }
+
+  #manifest(pages: Record<string, ManifestPage>): Manifest {
+    const { integrity, base } = this.#options;
+    const files: Record<string, ManifestFile> = {};
+    for (const [path, content] of byName(this.#files.all)) {
+      const isText = /\.(?:js|css)$/.test(path) && path.startsWith(`${assetFolder}/`);
+      files[path] = {
+        bytes: Buffer.byteLength(content),
+        ...(isText ? { gzip: gzipSync(content).length } : {}),
+        ...(isText && integrity ? { integrity: this.#files.integrityOf(path) } : {}),
+      };
+    }
+    const assets = Object.fromEntries(byName(Object.entries(this.#assets.paths)));
+    return { builtBy: 'Vine Spark', version: 1, base, pages, assets, files };
+  }
+
+  /** Modules that some edge of a kind leads to. */
+  #targets(wanted: EdgeKind): string[] {
+    const { graph } = this.#program;
+    const edges = [...graph.ids()].flatMap((id) => graph.edges(id));
+    return [...new Set(edges.flatMap(({ kind, target }) => (kind === wanted && graph.has(target) ? [target] : [])))].sort();
+  }
+
+  /** What is left of a page's modules, in the order in which they run. */
+  #orderOf(page: Page): string[] {
+    const { graph } = this.#program;
+    const left = new Set(graph.reachable(this.#project.pages.modules([page])));
+    return this.#project.pageOrder(page).filter((id) => left.has(id));
+  }
+
+  /** Which convention a module follows for what CommonJS gives it. */
+  #convention(id: string): boolean | undefined {
+    const { graph } = this.#program;
+    const content = graph.content(id);
+    const asksCommonJs = graph.edges(id).some(({ kind, target }) => kind !== 'style' && isCommonJs(graph.content(target)));
+    return content?.kind === 'script' && asksCommonJs ? content.edges.nodeDefault === true : undefined;
+  }
+
+  /** A module that has its scope for itself. Nothing in it depends on when and where it was made. */
+  async #whole(id: string, hasSheets: boolean): Promise<PieceModule | undefined> {
+    const content = this.#program.graph.content(id);
+    if (content?.kind === 'style') return this.#styleModule(id, content, hasSheets);
+    const module = this.#pieces.get(id);
+    if (!module) return undefined;
+    const { specifiers: _, anonymousComponent: __, dynamic, ...edges } = module.edges;
+    const late =
+      dynamic && Object.fromEntries(Object.entries(dynamic).map(([name, target]) => [name, { ...target, piece: target.id }]));
+    const map = module.map ? { map: module.map } : {};
+    return { id, linked: module.linked, edges: { ...edges, version: '', ...(late ? { dynamic: late } : {}) }, ...map };
+  }
+
+  #urlOf(id: string, kind: 'url' | 'worker', specifier: string): string {
+    const content = this.#program.graph.content(id);
+    const urls = content?.kind === 'script' ? content.urls : [];
+    const known = urls.find((url) => url.kind === kind && url.specifier === specifier);
+    if (known?.target === undefined) return specifier;
+    return kind === 'worker' ? `${workerMark}${known.target}` : this.#sheets.served.urlOf(known.target);
+  }
+
+  /** A sheet that scripts import. Those of a page come in a file of their own, before anything runs. */
+  async #styleModule(id: string, { linked }: StyleContent, hasSheets: boolean): Promise<PieceModule> {
+    const imports = this.#program.graph.edges(id).flatMap(({ kind, target }) => (kind === 'import' ? [target] : []));
+    const style = hasSheets ? `${this.#options.base}${await this.#sheets.fallback(id)}` : '';
+    const { text } = await this.#sheets.made(id);
+    return { id, linked, edges: { version: '', imports, style }, css: () => text };
+  }
+
+  /**
+   * Writes the scripts of workers, each with the runtime and all that it needs from the start. Their settings name other workers, which
+   * may name them: names are made of all the texts that they lead to.
+   */
+  async #writeWorkers(ids: readonly string[], late: Record<string, string[]>): Promise<Record<string, string>> {
+    const { graph, bundle } = this.#program;
+    const standIn = (id: string) => `${assetFolder}/${nameOf(id)}-${contentHash('worker', id).slice(0, 10)}.js`;
+    const texts = new Map<string, Mapped>();
+    for (const id of ids) {
+      const reached = graph.reachable([id]);
+      const edges = reached.flatMap((at) => graph.edges(at));
+      const below = usedBelow(
+        graph,
+        edges.flatMap(({ kind, target }) => (kind === 'dynamic' || kind === 'worker' ? [target] : [])),
+      );
+      const settings = {
+        base: this.#options.base,
+        late: Object.fromEntries(Object.entries(late).filter(([target]) => below.has(target))),
+        workers: Object.fromEntries(ids.filter((other) => below.has(other)).map((other) => [other, standIn(other)])),
+      };
+      const before = `const sparkBuilt = ${JSON.stringify(settings)};\n${await this.#runtime()}\n`;
+      const after = `vine.start(${JSON.stringify(bundle.idOf(id))});`;
+      texts.set(id, await this.#scripts.script(nameOf(id), idsFor(bundle, reached), { before, after }));
+    }
+    const files: Record<string, string> = {};
+    for (const id of ids) {
+      const reached = new Set([id]);
+      for (const at of reached) for (const other of ids) if (texts.get(at)!.text.includes(standIn(other))) reached.add(other);
+      const hash = contentHash(...[...reached].sort().map((at) => texts.get(at)!.text)).slice(0, 10);
+      files[id] = `${assetFolder}/${nameOf(id)}-${hash}.js`;
+    }
+    for (const id of ids) {
+      const { text, ...map } = texts.get(id)!;
+      this.#files.putAt(files[id]!, {
+        text: ids.reduce((out, other) => out.replaceAll(standIn(other), files[other]!), text),
+        ...map,
+      });
+    }
+    return files;
+  }
+
+  /** The page's runtime, as small as everything else. */
+  async #runtime(): Promise<string> {
+    this.#smallRuntime ??= this.#options.minify
+      ? smallerScript({ text: plainRuntime }).then(({ text }) => text)
+      : Promise.resolve(plainRuntime);
+    return this.#smallRuntime;
+  }
+
+  /** Copies the verbatim folders. Of two that have a file, the first one counts, as where they are served. */
+  #verbatim(): void {
+    const { all } = this.#files;
+    const built = new Set([...all.keys(), ...(this.#options.manifest ? [manifestName] : [])]);
+    for (const folder of this.#options.verbatim) {
+      for (const entry of readdirSync(folder, { recursive: true, withFileTypes: true })) {
+        if (!entry.isFile()) continue;
+        const path = relative(folder, join(entry.parentPath, entry.name)).split(sep).join('/');
+        const file = this.#project.gate.ofVerbatim(folder, `/${path}`);
+        if (file === undefined) continue;
+        if (built.has(path))
+          throw new VineError({
+            code: 'output-clash',
+            message: `Both the build and the verbatim folder ${relative(this.#options.root, folder)} have a file ${path}.`,
+            hint: 'Rename one of them, or take it out of the folder.',
+          });
+        if (!all.has(path)) all.set(path, readFileSync(file));
+      }
+    }
+  }
+}
+
+function byName<T>(entries: Iterable<[string, T]>): [string, T][] {
+  return [...entries].sort(([a], [b]) => (a < b ? -1 : 1));
+}
+
+/** The ids by which the runtime knows what modules became, each once. */
+function idsFor(bundle: Bundle, modules: readonly string[]): string[] {
+  return [...new Set(modules.flatMap((id) => bundle.idsOf(id)))];
+}
+
+/** Everything that modules lead to, later and in workers too. */
+function usedBelow(graph: ModuleGraph<ModuleContent>, from: Iterable<string>): ReadonlySet<string> {
+  const seen = new Set(from);
+  for (const id of seen) for (const { target } of graph.edges(id)) seen.add(target);
+  return seen;
+}
+
+function isCommonJs(content: ModuleContent | undefined): boolean {
+  return content?.kind === 'script' && content.linked.format === 'commonjs';
+}
+
+/** Where a map, which lies in the folder of assets, says that a source is: at its path in the project. */
+function sourceUrl(id: string): string {
+  return `../${id}`;
+}
