@@ -10,12 +10,12 @@ import { ownPrefix, ownUrl } from '../core/urls.js';
 import type { BackendChange } from '../forward/backend-states.js';
 import type { ExchangeReport } from '../forward/exchange.js';
 import { Forwarder, type Tape } from '../forward/forwarder.js';
-import type { CompiledRule, ForwardRule } from '../forward/rule.js';
-import type { Target } from '../forward/target.js';
+import type { ForwardRule } from '../forward/rule.js';
 import type { ProjectUpdate } from '../project/live/update-maker.js';
 import type { Project } from '../project/project.js';
 import { FrontEnd } from './front-end.js';
 import { mostHeaderBytes, onClientError } from './http/client-errors.js';
+import { Forwarding, originAt } from './http/forwarding.js';
 import { type ListenOptions, listen } from './http/listen.js';
 import { pathOf, queryOf } from './http/request-target.js';
 import { refuseElsewhere, refuseHost, refuseUpgrade, sendText } from './http/respond.js';
@@ -63,6 +63,7 @@ export class VineServer {
   #options: VineServerOptions;
   #answers: KeptAnswers;
   #forwarder: Forwarder;
+  readonly #forwarding: Forwarding;
   #frontEnd: FrontEnd;
   #pieces: PieceStore;
   #tool: ToolUrls;
@@ -86,6 +87,13 @@ export class VineServer {
     this.#frontEnd = this.#frontEndOf(options);
     this.#tool = this.#toolOf(options);
     this.#forwarder = this.#forwarderOf(options.forward);
+    this.#forwarding = new Forwarding({
+      forwarder: () => this.#forwarder,
+      host: options.host,
+      port: () => this.#port,
+      requestFailed: (request, response, error) => this.#requestFailed(request, response, error),
+      failed: (what, error) => this.#failed(what, error),
+    });
     this.#server = createServer(
       { maxHeaderSize: mostHeaderBytes, headersTimeout: headMs, keepAliveTimeout: idleMs },
       (request, response) => this.#onRequest(request, response),
@@ -243,9 +251,7 @@ export class VineServer {
   }
 
   get #origin(): string {
-    const { host } = this.#options;
-    const name = host === '0.0.0.0' || host === '::' || host === '' ? 'localhost' : host.includes(':') ? `[${host}]` : host;
-    return `http://${name}:${this.#port}`;
+    return originAt(this.#options.host, this.#port);
   }
 
   /**
@@ -260,9 +266,9 @@ export class VineServer {
     this.#forwarder.watch();
   }
 
-  /** Whether a rule leads to a port of this machine. */
+  /** See `Forwarding.expectsBackendAt`. */
   expectsBackendAt(port: number): boolean {
-    return this.#forwarder.rules.some(({ to }) => this.#leadsTo(port, to));
+    return this.#forwarding.expectsBackendAt(port);
   }
 
   async close(): Promise<void> {
@@ -346,7 +352,7 @@ export class VineServer {
       return this.#answerOwn(path.slice(own.length), { query: queryOf(request), request, response });
     }
     const first = this.#forwarder.find(request, 'first');
-    if (first) return this.#forward(request, response, { rule: first, isContinued });
+    if (first) return this.#forwarding.forward(request, response, { rule: first, isContinued });
     if (isContinued) response.writeContinue();
     const inBase = path.startsWith(base) ? `/${path.slice(base.length)}` : path === base.slice(0, -1) ? '/' : undefined;
     // Whether there is anything at a path is nobody else's business either.
@@ -355,7 +361,7 @@ export class VineServer {
       if (await this.#frontEnd.answer(inBase, request, response)) return;
     }
     const missing = this.#forwarder.find(request, 'missing');
-    if (missing) return this.#forward(request, response, { rule: missing, isContinued: false });
+    if (missing) return this.#forwarding.forward(request, response, { rule: missing, isContinued: false });
     // Browsers ask for this by themselves; a 404 would only be noise in their console.
     protect(request, response, trust);
     if (isElsewhere) return refuseElsewhere(response, originOf(request));
@@ -363,32 +369,6 @@ export class VineServer {
     const named = this.#missing.placeOf(project, path);
     if (named) this.errors.emit('missing', named);
     this.#notFound(path, inBase, response);
-  }
-
-  #forward(request: IncomingMessage, response: ServerResponse, how: { rule: CompiledRule; isContinued: boolean }): void {
-    const refuse = (status: number, text: string) => sendText(response, status, 'text/plain; charset=utf-8', `${text}\n`);
-    if (this.#forwarder.isAmbiguous(request, how.rule))
-      return refuse(
-        400,
-        'This path leads out of what the rule is for, or means something else to a backend that reads escaped slashes as slashes. Write it without those and without dot segments.',
-      );
-    if (this.#isLoop(request, how.rule))
-      return refuse(
-        508,
-        `The rule for ${how.rule.label} sends requests back to this server. Correct its address ${how.rule.to.label}: it must be that of the backend.`,
-      );
-    this.#forwarder.handle(request, response, { ...how, onFault: (error) => this.#requestFailed(request, response, error) });
-  }
-
-  /** Whether a rule leads back here, directly or over other servers. */
-  #isLoop(request: IncomingMessage, { to }: CompiledRule): boolean {
-    if (this.#leadsTo(this.#port, to)) return true;
-    return String(request.headers['x-forwarded-for'] ?? '').split(',').length > mostForwards;
-  }
-
-  #leadsTo(port: number, { socketPath, port: target, hostname }: Target): boolean {
-    const ownNames = ['localhost', '127.0.0.1', '::1', '0.0.0.0', '::', this.#options.host];
-    return socketPath === undefined && target === port && ownNames.includes(hostname);
   }
 
   /** What belongs to the tool itself. */
@@ -431,18 +411,7 @@ export class VineServer {
       const isAllowed = isOwnOrigin(request, trust) && queryOf(request).get('key') === this.live.key;
       return isAllowed ? this.live.accept(request, socket, head) : refuseUpgrade(socket, '403 Forbidden');
     }
-    const rule = this.#forwarder.find(request, 'first') ?? this.#forwarder.find(request, 'missing');
-    if (!rule) return refuseUpgrade(socket, '404 Not Found');
-    // Browsers let pages of any site open sockets, with the user's cookies: only the Origin tells.
-    const isAllowed = rule.origins === 'any' || isOwnOrigin(request, { ...trust, origins: [...trust.origins, ...rule.origins] });
-    if (!isAllowed) return refuseUpgrade(socket, '403 Forbidden');
-    if (this.#forwarder.isAmbiguous(request, rule)) return refuseUpgrade(socket, '400 Bad Request');
-    if (this.#isLoop(request, rule)) return refuseUpgrade(socket, '508 Loop Detected');
-    this.#forwarder.upgrade(request, socket, {
-      head,
-      rule,
-      onFault: (error) => this.#failed(`the upgrade of ${request.url}`, error),
-    });
+    this.#forwarding.upgrade(request, socket, { head, trust });
   }
 }
 
@@ -460,12 +429,10 @@ function originOf({ headers }: IncomingMessage): string {
 const headMs = 20_000;
 /** How long a connection stays for the next request: closed soon, it would be closed under one that is on its way. */
 const idleMs = 60_000;
-/** How many connections there may be at once. */
 /** Nobody needs an answer soon after so long without a request, and work that can wait waits no longer than this. */
 const quietMs = 300;
 const longestBusyMs = 10_000;
+/** How many connections there may be at once. */
 const mostConnections = 4096;
 /** Exchanges that can be looked at afterwards. */
 const keptExchanges = 500;
-/** More servers than this don't stand in a row: it's a circle. */
-const mostForwards = 20;

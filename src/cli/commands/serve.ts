@@ -22,6 +22,7 @@ export interface ServeOptions extends Omit<CommandLineSettings, 'page'>, TapeOpt
   hot: boolean;
   cache?: boolean;
   poll?: boolean;
+  built?: boolean;
   traffic?: boolean;
   trace?: string;
   json?: boolean;
@@ -40,6 +41,7 @@ export function serveCommand(version: string): Command {
     .option('--base <path>', 'URL prefix of the whole front end (default: /)', parseBase)
     .option('--forward <path=origin>', 'send a path to a backend, e.g. /api=http://127.0.0.1:8464 (repeatable)', parseForward)
     .option('--settings <file>', 'settings file (default: vine-spark.config.ts, .js, .mjs or .json)')
+    .option('--built', 'serve what the last build wrote, as a plain host would')
     .option('--no-hot', 'reload the page instead of updating it in place')
     .option('--no-cache', 'keep nothing for the next start, and use nothing of the last one')
     .option('--poll', 'look for changes again and again, for network file systems')
@@ -53,7 +55,8 @@ export function serveCommand(version: string): Command {
     .option('--json', 'print events as NDJSON')
     .option('--quiet', 'print problems only')
     .action(async (page: string | undefined, options: ServeOptions) => {
-      await serve({ version, options, ...(page === undefined ? {} : { page }) });
+      const start = options.built ? (await import('./serve-built.js')).serveBuilt : serve;
+      await start({ version, options, ...(page === undefined ? {} : { page }) });
     });
 }
 
@@ -163,7 +166,8 @@ export async function serve({ version, page, options }: ServeRequest): Promise<v
   if (options.open) await openBrowser(server.url, reporter);
 }
 
-async function openBrowser(url: string, reporter: Reporter): Promise<void> {
+/** Opens a URL in the user's browser. That this fails is told and harms nothing. */
+export async function openBrowser(url: string, reporter: Reporter): Promise<void> {
   try {
     const child = await (await import('open')).default(url);
     child.on('error', (error) => reporter.tell({ event: 'note', text: `no browser could be opened: ${error.message}` }));
@@ -176,7 +180,7 @@ async function openBrowser(url: string, reporter: Reporter): Promise<void> {
 }
 
 /** What package.json calls the project, or what its folder is called. */
-function projectName(root: string): string {
+export function projectName(root: string): string {
   try {
     const { name } = JSON.parse(readFileSync(join(root, 'package.json'), 'utf8')) as { name?: unknown };
     if (typeof name === 'string' && name !== '') return name;

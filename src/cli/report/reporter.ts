@@ -26,6 +26,8 @@ export interface ReadyReport extends ListeningReport {
   /** What the user should know of the pages. */
   notes: readonly string[];
   modules: number;
+  /** What is served was built before. */
+  built?: { folder: string; files: number };
   ms: number;
 }
 

@@ -84,10 +84,12 @@ export function terminalReporter(write: (text: string) => void, editorUrl?: Edit
 }
 
 /** The last rows of the start: where paths go, and how much was read. */
-function readyRows({ notes, modules, ms, forwards }: ReadyReport, states: ReadonlyMap<string, BackendChange>): string[] {
+function readyRows({ notes, modules, ms, forwards, built }: ReadyReport, states: ReadonlyMap<string, BackendChange>): string[] {
   return [
     ...forwards.map((forward) => forwardRow(forward, states.get(forward.origin))),
-    row(`${modules} module${modules === 1 ? '' : 's'}`, `read in ${duration(ms)}`),
+    built
+      ? row(`${built.files} file${built.files === 1 ? '' : 's'}`, `of the build in ${shownText(built.folder)}`)
+      : row(`${modules} module${modules === 1 ? '' : 's'}`, `read in ${duration(ms)}`),
     ...notes.map((note) => `  ${pc.yellow(shownText(note))}`),
   ];
 }

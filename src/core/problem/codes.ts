@@ -27,6 +27,7 @@ export const problemCodes = {
   'recording-unusable': 'A recording of exchanges with backends cannot be read or written.',
   'output-unwritable': 'What is printed or built cannot be written where it should go.',
   'output-refused': 'A build would do harm in the folder that it is to be written to.',
+  'output-missing': 'A build is to be served, and there is none.',
   'output-clash': 'A build wants the path of a file of a verbatim folder, or of one that it did not write.',
   'limit-exceeded': 'A page of a build loads more than the settings allow.',
   'editor-missing': 'No editor could be found for opening a file from the page.',

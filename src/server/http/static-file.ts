@@ -5,11 +5,13 @@ import { lazily } from '../../core/lazily.js';
 
 const send = lazily<typeof Send>('send');
 
-/** Sends a file, an absolute path without links, with ranges, validators and its media type. Browsers ask again each time, since files change. */
-export function sendStatic(request: IncomingMessage, response: ServerResponse, file: string): void {
+/** Sends a file, an absolute path without links, with ranges, validators and its media type. Browsers ask again each time, since files change, but for one whose content `isFixed`. */
+export function sendStatic(request: IncomingMessage, response: ServerResponse, file: string, isFixed = false): void {
   const options = { root: dirname(file), dotfiles: 'deny', cacheControl: false } as const;
   send()(request, `/${encodeURIComponent(basename(file))}`, options)
-    .on('headers', (reply: ServerResponse) => reply.setHeader('cache-control', 'no-cache'))
+    .on('headers', (reply: ServerResponse) =>
+      reply.setHeader('cache-control', isFixed ? 'public, max-age=31536000, immutable' : 'no-cache'),
+    )
     // It went or became something else between the look at it and now.
     .on('error', () => {
       if (response.headersSent) response.destroy();

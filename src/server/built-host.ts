@@ -1,0 +1,168 @@
+import { existsSync, realpathSync, statSync } from 'node:fs';
+import { createServer, type IncomingMessage, type Server, type ServerResponse } from 'node:http';
+import { join, sep } from 'node:path';
+import type { Duplex } from 'node:stream';
+import { TypedEvents } from '../core/typed-events.js';
+import { decoded } from '../core/urls.js';
+import type { BackendChange } from '../forward/backend-states.js';
+import type { ExchangeReport } from '../forward/exchange.js';
+import { Forwarder, type Tape } from '../forward/forwarder.js';
+import type { ForwardRule } from '../forward/rule.js';
+import { mostHeaderBytes, onClientError } from './http/client-errors.js';
+import { Forwarding, originAt } from './http/forwarding.js';
+import { type ListenOptions, listen } from './http/listen.js';
+import { pathOf } from './http/request-target.js';
+import { refuseHost, refuseUpgrade, sendText } from './http/respond.js';
+import { sendStatic } from './http/static-file.js';
+import { isOwnHost, protect, type Trust } from './http/trust.js';
+import { notFoundPage } from './pages/not-found.js';
+import { looksLikeFile, type PageRoute, PageRoutes } from './pages/page-routes.js';
+import type { Failure } from './server.js';
+
+export interface BuiltHostOptions extends ListenOptions {
+  /** Absolute path of the folder that a build wrote. */
+  folder: string;
+  base: string;
+  routes: readonly PageRoute[];
+  forward: readonly ForwardRule[];
+  trust: Trust;
+  tape: Tape;
+}
+
+/** Serves what a build wrote as a plain host would, with the forwards of the settings, so that it can be tried with the backend. */
+export class BuiltHost {
+  readonly events = new TypedEvents<{ exchange: ExchangeReport; backend: BackendChange; failure: Failure }>();
+  readonly forwarder: Forwarder;
+  readonly #options: BuiltHostOptions;
+  readonly #routes: PageRoutes;
+  readonly #server: Server;
+  readonly #forwarding: Forwarding;
+  readonly #sockets = new Set<Duplex>();
+  #port = 0;
+
+  constructor(options: BuiltHostOptions) {
+    this.#options = options;
+    this.#routes = new PageRoutes(options.routes);
+    const listener = {
+      ended: (report: ExchangeReport) => this.events.emit('exchange', report),
+      changed: (change: BackendChange) => this.events.emit('backend', change),
+    };
+    this.forwarder = new Forwarder(options.forward, listener, options.tape);
+    this.#forwarding = new Forwarding({
+      forwarder: () => this.forwarder,
+      host: options.host,
+      port: () => this.#port,
+      requestFailed: (request, response, error) => this.#requestFailed(request, response, error),
+      failed: (what, error) => this.#failed(what, error),
+    });
+    const onRequest = (request: IncomingMessage, response: ServerResponse, isContinued: boolean) => {
+      request.on('error', () => {});
+      response.on('error', () => {});
+      try {
+        this.#answer(request, response, isContinued);
+      } catch (error) {
+        this.#requestFailed(request, response, error);
+      }
+    };
+    this.#server = createServer({ maxHeaderSize: mostHeaderBytes }, (request, response) => onRequest(request, response, false));
+    this.#server.on('checkContinue', (request, response) => onRequest(request, response, true));
+    this.#server.on('clientError', onClientError);
+    this.#server.on('upgrade', (request, socket, head) => {
+      socket.on('error', () => socket.destroy());
+      if (!isOwnHost(request, options.trust)) return refuseUpgrade(socket, '403 Forbidden');
+      this.#forwarding.upgrade(request, socket, { head, trust: options.trust });
+    });
+    this.#server.on('connection', (socket) => {
+      this.#sockets.add(socket);
+      socket.on('close', () => this.#sockets.delete(socket));
+    });
+    // The body of a forwarded request may come for hours.
+    this.#server.requestTimeout = 0;
+  }
+
+  /**
+   * Starts to listen, as the dev server does.
+   *
+   * @throws VineError `port-taken` or `address-unavailable`.
+   */
+  async listen(): Promise<void> {
+    this.#port = await listen(this.#server, { ...this.#options, isReserved: (port) => this.expectsBackendAt(port) });
+    this.#server.on('error', (error) => this.#failed('a new connection', error));
+    this.forwarder.watch();
+  }
+
+  get boundPort(): number {
+    return this.#port;
+  }
+
+  get url(): string {
+    return `${originAt(this.#options.host, this.#port)}${this.#options.base}`;
+  }
+
+  /** See `Forwarding.expectsBackendAt`. */
+  expectsBackendAt(port: number): boolean {
+    return this.#forwarding.expectsBackendAt(port);
+  }
+
+  async close(): Promise<void> {
+    this.forwarder.close();
+    this.#options.tape.recorder?.close();
+    for (const socket of this.#sockets) socket.destroy();
+    await new Promise((resolve) => this.#server.close(resolve));
+  }
+
+  #answer(request: IncomingMessage, response: ServerResponse, isContinued: boolean): void {
+    const { trust, base, routes } = this.#options;
+    if (!isOwnHost(request, trust)) return refuseHost(request, response);
+    const first = this.forwarder.find(request, 'first');
+    if (first) return this.#forwarding.forward(request, response, { rule: first, isContinued });
+    if (isContinued) response.writeContinue();
+    const path = pathOf(request);
+    const isRead = request.method === 'GET' || request.method === 'HEAD';
+    const inBase = path.startsWith(base) ? `/${path.slice(base.length)}` : path === base.slice(0, -1) ? '/' : undefined;
+    const file = inBase !== undefined && isRead ? this.#fileAt(inBase, request) : undefined;
+    if (file !== undefined) {
+      protect(request, response, trust);
+      // A name with a hash never means anything else.
+      return sendStatic(request, response, file, /\/assets\/[^/]*-[0-9a-f]{10}\.\w+$/.test(path));
+    }
+    const missing = this.forwarder.find(request, 'missing');
+    if (missing) return this.#forwarding.forward(request, response, { rule: missing, isContinued: false });
+    protect(request, response, trust);
+    if (path === '/favicon.ico') return sendText(response, 204, 'image/x-icon', '');
+    const forwards = this.forwarder.rules.map(({ label, to }) => ({ label, origin: to.label }));
+    const lookedFor = ['a page of that path', 'a file of the build', 'a rule that forwards the path to a backend'];
+    sendText(response, 404, 'text/html; charset=utf-8', notFoundPage({ path, base, routes, lookedFor, forwards }));
+  }
+
+  /** The file that a path under the base means: a page, a file of the build, or the page that stands for the path. */
+  #fileAt(path: string, request: IncomingMessage): string | undefined {
+    const exact = this.#routes.at(path);
+    if (exact !== undefined) return this.#inFolder(exact);
+    const inside = decoded(path);
+    const file = inside === undefined ? undefined : this.#inFolder(inside);
+    if (file !== undefined) return file;
+    const covering = this.#routes.covering(path);
+    const wantsPage = /text\/html|\*\/\*/.test(request.headers.accept ?? '*/*');
+    return covering === undefined || looksLikeFile(path) || !wantsPage ? undefined : this.#inFolder(covering);
+  }
+
+  /** A file of the folder by its path there, links that lead out of it not followed, and none with a dot in front. */
+  #inFolder(path: string): string | undefined {
+    if (path.split('/').some((part) => part.startsWith('.'))) return undefined;
+    const file = join(this.#options.folder, path);
+    if (!existsSync(file) || !statSync(file).isFile()) return undefined;
+    const real = realpathSync(file);
+    return real.startsWith(realpathSync(this.#options.folder) + sep) ? real : undefined;
+  }
+
+  #requestFailed(request: IncomingMessage, response: ServerResponse, error: unknown): void {
+    this.#failed(`${request.method} ${request.url}`, error);
+    if (response.headersSent || response.destroyed) return void response.destroy();
+    sendText(response, 500, 'text/plain; charset=utf-8', 'Vine Spark failed on this request; the terminal says how.\n');
+  }
+
+  #failed(what: string, error: unknown): void {
+    this.events.emit('failure', { what, error: error instanceof Error ? error : new Error(String(error)) });
+  }
+}
