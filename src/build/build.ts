@@ -4,8 +4,9 @@ import type { ProjectOptions } from '../project/options.js';
 import { ProjectGraph } from '../project/project-graph.js';
 import { checkLimits, type Limits } from './limits.js';
 import type { Manifest } from './manifest.js';
+import { BuildMemory } from './memory.js';
 import { checkFolder, lastManifest, writeOutput } from './output-folder.js';
-import type { Program } from './program.js';
+import { type ReportData, reportData } from './report.js';
 import { Writer } from './writer.js';
 
 export interface BuildOptions extends ProjectOptions {
@@ -41,7 +42,10 @@ export interface BuildResult {
   others: string[];
   /** Scripts and styles by path. */
   texts: ReadonlyMap<string, string>;
-  program: Program;
+  /** Bytes of each module in scripts. */
+  sizes: ReadonlyMap<string, number>;
+  /** Made when it's asked for. */
+  report(name: string): ReportData;
   /** What the last build in this folder wrote. */
   before: Manifest | undefined;
 }
@@ -62,33 +66,39 @@ export async function build(options: BuildOptions): Promise<BuildResult> {
   project.readPages();
   try {
     await project.readModules();
-    await readLate(project);
-    // Warnings of modules come in a turn of their own.
-    await new Promise((resolve) => setImmediate(resolve));
-    if (project.problems.length > 0) throw new BuildFailed(project.problems);
-    const sources = [...project.modules.ids()].map((id) => project.paths.fileOf(fileOfId(id)));
-    checkFolder(options.out, options.root, { sources, verbatim: options.verbatim });
-    const { files, manifest, fallbacks, program } = await new Writer(project, options).write();
-    const before = lastManifest(options.out, options.listFile);
-    const exceeded = checkLimits(options.limits, manifest, before);
-    if (exceeded.length > 0) throw new BuildFailed(exceeded);
-    const others = writeOutput(options.out, files, {
-      manifest,
-      empty: options.empty,
-      ...(options.listFile === undefined ? {} : { listFile: options.listFile }),
-    });
-    await project.writeKept();
-    const texts = new Map(
-      [...files].flatMap(([path, content]) =>
-        /\.(?:js|css)$/.test(path) && typeof content === 'string' && path in manifest.files && !fallbacks.has(path)
-          ? [[path, content] as const]
-          : [],
-      ),
-    );
-    return { manifest, modules: program.graph.size, others, texts, program, before };
+    return await write(project, options);
   } finally {
     await project.close();
   }
+}
+
+/**
+ * Writes out a project that was read. `memory` holds what an earlier build of this process made.
+ *
+ * @throws as `build` does.
+ */
+export async function write(project: ProjectGraph, options: BuildOptions, memory = new BuildMemory()): Promise<BuildResult> {
+  await readLate(project);
+  // Warnings of modules come in a turn of their own.
+  await new Promise((resolve) => setImmediate(resolve));
+  if (project.problems.length > 0) throw new BuildFailed(project.problems);
+  const sources = [...project.modules.ids()].map((id) => project.paths.fileOf(fileOfId(id)));
+  checkFolder(options.out, options.root, { sources, verbatim: options.verbatim });
+  const { files, manifest, fallbacks, program, modules } = await new Writer(project, options, memory).write();
+  const before = lastManifest(options.out, options.listFile);
+  const exceeded = checkLimits(options.limits, manifest, before);
+  if (exceeded.length > 0) throw new BuildFailed(exceeded);
+  const { empty, listFile } = options;
+  const others = writeOutput(options.out, files, { manifest, empty, ...(listFile === undefined ? {} : { listFile }) });
+  await project.writeKept();
+  const texts = new Map<string, string>();
+  for (const [path, content] of files)
+    if (/\.(?:js|css)$/.test(path) && typeof content === 'string' && path in manifest.files && !fallbacks.has(path))
+      texts.set(path, content);
+  const sizes = new Map<string, number>();
+  for (const inFile of modules.values()) for (const [id, text] of inFile) sizes.set(id, Buffer.byteLength(text));
+  const report = (name: string) => reportData({ name, project, program, manifest, texts: modules });
+  return { manifest, modules: program.graph.size, others, texts, sizes, before, report };
 }
 
 /** The project can't be built as it is. */

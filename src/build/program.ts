@@ -10,9 +10,11 @@ import { ModuleGraph } from '../core/graph/module-graph.js';
 import { jsonText } from '../core/link/link-data.js';
 import { fileOfId } from '../core/module-id.js';
 import type { ProjectGraph } from '../project/project-graph.js';
+import type { BuildMemory } from './memory.js';
 
 export interface ProgramInput {
   project: ProjectGraph;
+  memory: BuildMemory;
   /** The URL of a file that modules use by it. */
   assetUrl(id: string, hash: string): string;
 }
@@ -26,7 +28,7 @@ export interface Program {
 }
 
 /** Takes the modules of a project apart and leaves out what its pages don't need. */
-export function shakeProject({ project, assetUrl }: ProgramInput): Program {
+export function shakeProject({ project, memory, assetUrl }: ProgramInput): Program {
   const { modules, pages, options } = project;
   const onCycles = modulesOnCycles(modules);
   const members = new Map<string, Member>();
@@ -36,7 +38,9 @@ export function shakeProject({ project, assetUrl }: ProgramInput): Program {
     const text = textOf(id, content, assetUrl);
     if (text === undefined) continue;
     if (content.kind !== 'script' || content.isData) data.add(id);
-    members.set(id, readMember({ id, text, constants: data.has(id) ? {} : options.constants, isOnCycle: onCycles.has(id) }));
+    const isOnCycle = onCycles.has(id);
+    const read = () => readMember({ id, text, constants: data.has(id) ? {} : options.constants, isOnCycle });
+    members.set(id, memory.member(content, `${isOnCycle} ${content.kind === 'asset' ? text : ''}`, read));
   }
   const targets = new Map<Member, readonly string[]>();
   const targetsOf = (member: Member) => {

@@ -3,6 +3,7 @@ import type { Group } from '../core/bundle/groups.js';
 import type { Member } from '../core/bundle/member.js';
 import type { PrintedMember } from '../core/bundle/print-member.js';
 import type { Variable } from '../core/bundle/scope.js';
+import type { KeptNames } from '../core/bundle/visible-names.js';
 import type { ModuleContent, ScriptContent } from '../core/graph/module-content.js';
 import type { ModuleGraph } from '../core/graph/module-graph.js';
 import type { MapSection } from '../core/maps/index-map.js';
@@ -12,6 +13,7 @@ import type { RuntimeEdges } from '../core/pieces/runtime-edges.js';
 import { contentHash } from '../core/text/content-hash.js';
 import { countLineEnds } from '../core/text/line-index.js';
 import { joinedMap, type Mapped, mappedEdits, type Replacement, replaced } from './mapped.js';
+import type { BuildMemory } from './memory.js';
 import { smallerScript } from './minify.js';
 
 /** Work of earlier builds. */
@@ -31,7 +33,8 @@ export interface ScriptsInput {
   whole(id: string, hasSheets: boolean): Promise<PieceModule | undefined>;
   /** The URL behind `new URL('…', import.meta.url)` of a module. */
   urlOf(id: string, kind: 'url' | 'worker', specifier: string): string;
-  kept: Kept | undefined;
+  kept: Kept;
+  memory: BuildMemory;
   fingerprint: string;
 }
 
@@ -39,6 +42,8 @@ export interface ScriptsInput {
 export class Scripts {
   readonly #input: ScriptsInput;
   readonly #statements = new Map<string, Promise<Mapped>>();
+  /** Id for the runtime -> texts of the modules behind it, as they are in files. */
+  readonly #texts = new Map<string, ReadonlyMap<string, string>>();
 
   constructor(input: ScriptsInput) {
     this.#input = input;
@@ -59,14 +64,19 @@ export class Scripts {
     return { text, ...(this.#input.hasMaps ? { map: joinedMap(`${name}.js`, sections) } : {}) };
   }
 
+  /** The texts of modules behind some ids for the runtime, by the modules' own ids. */
+  textsOf(ids: readonly string[]): Map<string, string> {
+    return new Map(ids.flatMap((id) => [...(this.#texts.get(id) ?? [])]));
+  }
+
   #statement(id: string, hasSheets: boolean): Promise<Mapped> {
     const key = `${id} ${hasSheets}`;
-    const known = this.#statements.get(key) ?? this.#made(id, hasSheets);
+    const known = this.#statements.get(key) ?? this.#statementOf(id, hasSheets);
     this.#statements.set(key, known);
     return known;
   }
 
-  async #made(id: string, hasSheets: boolean): Promise<Mapped> {
+  async #statementOf(id: string, hasSheets: boolean): Promise<Mapped> {
     const group = this.#input.bundle.groupAt(id);
     return group ? this.#group(group) : this.#whole(id, hasSheets);
   }
@@ -81,17 +91,19 @@ export class Scripts {
     const input = this.#input.hasMaps ? module.map : undefined;
     // The statement's own line stands above the module's.
     const map = input && joinedMap('', [{ line: 1, map: () => [moduleMap(copied(input))] }]);
-    return this.#smaller({ text, ...(map === undefined ? {} : { map }) });
+    const made = await this.#smaller({ text, ...(map === undefined ? {} : { map }) });
+    this.#texts.set(id, new Map([[id, made.text]]));
+    return made;
   }
 
-  async #smaller(mapped: Mapped, reserved: readonly string[] = []): Promise<Mapped> {
+  async #smaller(mapped: Mapped, names?: KeptNames): Promise<Mapped> {
     const { minify, kept, fingerprint } = this.#input;
     if (!minify) return mapped;
-    const key = `smaller ${contentHash(fingerprint, mapped.text, mapped.map ?? '', reserved.join())}`;
-    const known = kept?.get(key);
+    const key = `smaller ${contentHash(fingerprint, mapped.text, mapped.map ?? '', JSON.stringify(names ?? ''))}`;
+    const known = kept.get(key);
     if (known !== undefined) return JSON.parse(known) as Mapped;
-    const made = await smallerScript(mapped, reserved);
-    kept?.put(key, () => JSON.stringify(made));
+    const made = await smallerScript(mapped, names);
+    kept.put(key, () => JSON.stringify(made));
     return made;
   }
 
@@ -101,6 +113,7 @@ export class Scripts {
     const texts = await Promise.all(printed.members.map((member) => this.#member(member)));
     if (minify) nameRest(printed, texts);
     const bodies = texts.map((text, index) => named(text, printed.members[index]!));
+    this.#texts.set(group.id, new Map(bodies.map(({ text: body }, index) => [printed.members[index]!.member.id, body])));
     const { head, foot } = bundle.frame(printed);
     const edges = JSON.stringify(this.#edges(printed));
     let text = `vine.add(${JSON.stringify(group.id)}, ${edges}, ${head}\n`;
@@ -116,12 +129,17 @@ export class Scripts {
   }
 
   /** What is left of a module, made smaller by itself, so that others may change without that being done again. */
-  async #member({ member, text }: PrintedMember): Promise<Mapped> {
+  #member(printed: PrintedMember): Promise<Mapped> {
+    const { id } = printed.member;
+    const text = printed.text.toString();
+    return this.#input.memory.printed(id, this.#input.graph.content(id)!, text, () => this.#made(printed, text));
+  }
+
+  async #made({ member, text: edited }: PrintedMember, text: string): Promise<Mapped> {
+    if (text.trim() === '') return { text: '' };
     const input = this.#input.hasMaps ? this.#mapInput(member) : undefined;
-    const mapped = input ? mappedEdits(text, input) : { text: text.toString() };
-    const trimmed = mapped.text.trim() === '' ? { text: '' } : mapped;
-    if (!this.#input.minify || trimmed.text === '') return trimmed;
-    return withoutStrict(await this.#smaller(inStrict(mapped), member.kept));
+    const mapped = input ? mappedEdits(edited, input) : { text };
+    return this.#input.minify ? withoutStrict(await this.#smaller(inStrict(mapped), member.kept)) : mapped;
   }
 
   #mapInput({ id, text }: Member): MapInput | undefined {

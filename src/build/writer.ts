@@ -17,6 +17,7 @@ import { type ChunkRoot, planChunks } from './chunks.js';
 import { licencesOf } from './licences.js';
 import type { Manifest, ManifestFile, ManifestPage } from './manifest.js';
 import type { Mapped } from './mapped.js';
+import type { BuildMemory } from './memory.js';
 import { smallerScript } from './minify.js';
 import { manifestName, type OutputFiles } from './output-folder.js';
 import { PageWriter } from './page-writer.js';
@@ -35,6 +36,8 @@ export interface Written {
   /** Paths of sheets that only some pages will ever ask for. */
   fallbacks: ReadonlySet<string>;
   program: Program;
+  /** Texts of modules by the file that they are in. */
+  modules: ReadonlyMap<string, ReadonlyMap<string, string>>;
 }
 
 /** Makes the files of a build. */
@@ -47,16 +50,18 @@ export class Writer {
   readonly #sheets: BuiltSheets;
   readonly #pieces: PieceModules;
   readonly #scripts: Scripts;
+  /** Texts of modules by file. */
+  readonly #texts = new Map<string, ReadonlyMap<string, string>>();
   #smallRuntime: Promise<string> | undefined;
 
-  constructor(project: ProjectGraph, options: BuildOptions) {
+  constructor(project: ProjectGraph, options: BuildOptions, memory: BuildMemory) {
     this.#project = project;
     this.#options = options;
     const { base, minify, sourceMaps, inlineBytes } = options;
     const hasMaps = sourceMaps !== 'off';
     this.#files = new BuiltFiles({ namesMaps: sourceMaps === 'on' });
     this.#assets = new Assets(project, this.#files, { base, inlineBytes });
-    this.#program = shakeProject({ project, assetUrl: (id, hash) => this.#assets.url(id, hash) });
+    this.#program = shakeProject({ project, memory, assetUrl: (id, hash) => this.#assets.url(id, hash) });
     const { graph, bundle } = this.#program;
     this.#sheets = new BuiltSheets({
       graph,
@@ -77,7 +82,8 @@ export class Writer {
       sourceUrl,
       whole: (id, hasSheets) => this.#whole(id, hasSheets),
       urlOf: (id, kind, specifier) => this.#urlOf(id, kind, specifier),
-      kept: project.kept,
+      kept: project.kept ?? memory,
+      memory,
       fingerprint: project.fingerprint,
     });
   }
@@ -103,8 +109,10 @@ export class Writer {
     const fileOf = new Map<string, string>();
     for (const { key, name, modules, isLate } of plan.chunks) {
       const ids = idsFor(bundle, modules);
-      if (ids.length > 0)
-        fileOf.set(key, this.#files.put(name, '.js', await this.#scripts.script(name, ids, { hasSheets: isLate })));
+      if (ids.length === 0) continue;
+      const path = this.#files.put(name, '.js', await this.#scripts.script(name, ids, { hasSheets: isLate }));
+      fileOf.set(key, path);
+      this.#texts.set(path, this.#scripts.textsOf(ids));
     }
     const filesOf = (id: string) => plan.needs.get(id)!.flatMap((key) => fileOf.get(key) ?? []);
     const lateFiles = Object.fromEntries(late.map((id) => [bundle.idOf(id), filesOf(id)]));
@@ -115,7 +123,7 @@ export class Writer {
     this.#verbatim();
     const manifest = this.#manifest(made);
     if (this.#options.manifest) this.#files.all.set(manifestName, `${JSON.stringify(manifest, null, 2)}\n`);
-    return { files: this.#files.all, manifest, fallbacks: this.#sheets.fallbacks, program: this.#program };
+    return { files: this.#files.all, manifest, fallbacks: this.#sheets.fallbacks, program: this.#program, modules: this.#texts };
   }
 
   async #writePages(
@@ -244,6 +252,7 @@ export class Writer {
     }
     for (const id of ids) {
       const { text, ...map } = texts.get(id)!;
+      this.#texts.set(files[id]!, this.#scripts.textsOf(idsFor(bundle, graph.reachable([id]))));
       this.#files.putAt(files[id]!, {
         text: ids.reduce((out, other) => out.replaceAll(standIn(other), files[other]!), text),
         ...map,

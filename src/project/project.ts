@@ -189,7 +189,7 @@ export class Project extends TypedEvents<ProjectEvents> {
     this.#changes.noteVersions();
     await this.#watch.begin(this.#began);
     // What is kept is kept with complete maps.
-    this.#idle = this.#maps.run().then(() => this.#read.writeKept());
+    this.#idle = (this.options.mode === 'production' ? Promise.resolve() : this.#maps.run()).then(() => this.#read.writeKept());
   }
 
   /** Settles when the work that a start leaves for later is done. */
@@ -212,6 +212,15 @@ export class Project extends TypedEvents<ProjectEvents> {
     const sent = atMost(longestWaitMs, answer);
     this.#sending.add(sent);
     void sent.finally(() => this.#sending.delete(sent));
+  }
+
+  /** Does something with the project as it's read, while nothing about it changes. */
+  async inTurn<T>(work: (read: ProjectGraph) => Promise<T>): Promise<T> {
+    let result: T | undefined;
+    await this.#turns.take(async () => {
+      result = await work(this.#read);
+    });
+    return result!;
   }
 
   /** Lets pages reload. */

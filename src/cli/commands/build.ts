@@ -1,21 +1,22 @@
-import { join, relative } from 'node:path';
-import { brotliCompressSync, gzipSync } from 'node:zlib';
+import { join, relative, resolve } from 'node:path';
 import { Command, Option } from 'commander';
-import type { BuildResult } from '../../build/build.js';
-import type { Problem } from '../../core/problem/problem.js';
+import type { BuildOptions } from '../../build/build.js';
+import { type Problem, VineError } from '../../core/problem/problem.js';
 import { contentHash } from '../../core/text/content-hash.js';
 import { noTrace } from '../../core/trace.js';
 import { compileRule, findRule } from '../../forward/rule.js';
 import { type CommandLineSettings, type EffectiveSettings, effectiveSettings } from '../../settings/effective.js';
 import { cacheFolderOf, projectOptions } from '../compose.js';
 import { parseBase } from '../options.js';
-import { buildTable } from '../report/build-table.js';
-import { printProblem } from '../report/problem-text.js';
+import { BuildReporter } from '../report/build-reporter.js';
+import { closeOnSignals, withPlainSignals } from '../staying-alive.js';
 
 /** Options of `build` as Commander gives them. */
 export interface BuildCommandOptions extends Pick<CommandLineSettings, 'base' | 'settings' | 'out' | 'sourceMaps'> {
   minify: boolean;
   cache: boolean;
+  watch?: boolean;
+  report?: string;
   json?: boolean;
 }
 
@@ -28,6 +29,8 @@ export function buildCommand(): Command {
     .option('--base <path>', 'URL prefix of the whole front end (default: /)', parseBase)
     .option('--no-minify', 'leave scripts and styles as they are')
     .addOption(new Option('--source-maps <kind>', 'on, hidden or off (default: on)').choices(['on', 'hidden', 'off']))
+    .option('--watch', 'build again whenever something changes')
+    .option('--report <file>', 'write a page that shows what is in each file, and why')
     .option('--settings <file>', 'settings file (default: vine-spark.config.ts, .js, .mjs or .json)')
     .option('--no-cache', 'use nothing of earlier runs, and keep nothing')
     .option('--json', 'print what was built as JSON')
@@ -36,36 +39,84 @@ export function buildCommand(): Command {
     });
 }
 
-/** Builds once. Returns the exit code: 0, or 1 where there are problems. */
+/** Builds once, or again and again. Returns the exit code: 0, or 1 where there are problems. */
 async function runBuild(page: string | undefined, options: BuildCommandOptions): Promise<number> {
   const from = performance.now();
   const line = { ...options, ...(page === undefined ? {} : { page }) };
-  const settings = await effectiveSettings(process.cwd(), line, 'production');
-  const cacheFolder = options.cache ? cacheFolderOf(settings.root) : undefined;
-  const rules = settings.forward.map(compileRule);
-  const warnings: Problem[] = [];
-  const notes: string[] = [];
+  const read = () => effectiveSettings(process.cwd(), line, 'production');
+  const settings = await read();
+  if (options.watch) return watch(settings, options, read);
+  const reporter = reporterFor(settings, options);
   const { build, BuildFailed } = await import('../../build/build.js');
   try {
-    const result = await build({
-      ...projectOptions(settings, { cacheFolder, trace: noTrace }),
-      ...outputOf(settings),
-      minify: options.minify,
-      isElsewhere: (path) =>
-        (['first', 'missing'] as const).some((when) => findRule(rules, { path, method: 'GET', headers: {} }, when)),
-      onWarning: (warning) => warnings.push(warning),
-      onNote: (note) => notes.push(note),
-    });
-    const { folder } = settings.output;
-    tell(result, { warnings, notes, ms: performance.now() - from, folder, base: settings.base, json: options.json === true });
+    await reporter.built(await build(optionsFor(settings, options, reporter)), performance.now() - from);
     return 0;
   } catch (error) {
     if (!(error instanceof BuildFailed)) throw error;
-    const { problems } = error;
-    if (options.json) process.stdout.write(`${JSON.stringify({ event: 'problems', problems, warnings })}\n`);
-    else for (const problem of [...warnings, ...problems]) printProblem(problem);
+    reporter.failed(error.problems);
     return 1;
   }
+}
+
+/** Builds whenever something changes, until the process is asked to end. */
+async function watch(
+  first: EffectiveSettings,
+  options: BuildCommandOptions,
+  read: () => Promise<EffectiveSettings>,
+): Promise<number> {
+  const { BuildWatch } = await import('../../build/watch.js');
+  let current: InstanceType<typeof BuildWatch> | undefined;
+  const start = async (settings: EffectiveSettings) => {
+    const reporter = reporterFor(settings, options);
+    const failure = (error: Error) => reporter.failed([error instanceof VineError ? error.problem : internalError(error)]);
+    const startOver = async () => {
+      const fresh = await withPlainSignals(read);
+      await current?.close();
+      await start(fresh);
+    };
+    current = new BuildWatch(optionsFor(settings, options, reporter), {
+      built: (result, ms) => void reporter.built(result, ms).catch(failure),
+      failed: (problems) => reporter.failed(problems),
+      failure,
+      settingsChanged: () => void startOver().catch(failure),
+    });
+    await current.begin();
+  };
+  closeOnSignals(async () => current?.close());
+  await start(first);
+  return 0;
+}
+
+function internalError(error: Error): Problem {
+  const message = `Vine Spark failed on a build: ${error.message}`;
+  return { code: 'internal-error', severity: 'error', message, hint: error.stack ?? '' };
+}
+
+function reporterFor(
+  { root, output }: EffectiveSettings,
+  { json, watch: isWatching, report }: BuildCommandOptions,
+): BuildReporter {
+  return new BuildReporter({
+    root,
+    folder: relative(process.cwd(), output.folder) || output.folder,
+    json: json === true,
+    isWatching: isWatching === true,
+    ...(report === undefined ? {} : { reportFile: resolve(report) }),
+  });
+}
+
+function optionsFor(settings: EffectiveSettings, { cache, minify }: BuildCommandOptions, reporter: BuildReporter): BuildOptions {
+  const rules = settings.forward.map(compileRule);
+  const cacheFolder = cache ? cacheFolderOf(settings.root) : undefined;
+  return {
+    ...projectOptions(settings, { cacheFolder, trace: noTrace }),
+    ...outputOf(settings),
+    minify,
+    isElsewhere: (path) =>
+      (['first', 'missing'] as const).some((when) => findRule(rules, { path, method: 'GET', headers: {} }, when)),
+    onWarning: (warning) => reporter.warn(warning),
+    onNote: (note) => reporter.note(note),
+  };
 }
 
 /** How and where settings say that a build is to be written. */
@@ -75,30 +126,4 @@ function outputOf({ root, output }: EffectiveSettings) {
   const listFile = kept === undefined ? {} : { listFile: join(kept, 'outputs', `${contentHash(folder)}.json`) };
   // Without a list, the next build couldn't tell its files from others.
   return { out: folder, ...rest, manifest: output.manifest || kept === undefined, ...listFile };
-}
-
-interface Told {
-  warnings: readonly Problem[];
-  notes: readonly string[];
-  ms: number;
-  folder: string;
-  base: string;
-  json: boolean;
-}
-
-function tell(result: BuildResult, { warnings, notes, ms, folder, base, json }: Told): void {
-  const sizes = Object.fromEntries(
-    [...result.texts].map(([path, content]) => {
-      const bytes = Buffer.from(content);
-      return [path, { raw: bytes.length, gzip: gzipSync(bytes).length, brotli: brotliCompressSync(bytes).length }];
-    }),
-  );
-  const { manifest, modules, others } = result;
-  if (json)
-    return void process.stdout.write(
-      `${JSON.stringify({ event: 'built', manifest, sizes, modules, others, warnings, notes, ms })}\n`,
-    );
-  for (const warning of warnings) printProblem(warning);
-  const shown = relative(process.cwd(), folder) || folder;
-  process.stdout.write(buildTable({ manifest, sizes, modules, others, notes, ms, base, folder: shown }));
 }

@@ -1,5 +1,3 @@
-import { readFileSync } from 'node:fs';
-import { basename, join } from 'node:path';
 import { Command } from 'commander';
 import { lanes, noTrace } from '../../core/trace.js';
 import { VineServer } from '../../server/server.js';
@@ -7,6 +5,7 @@ import { type CommandLineSettings, effectiveSettings } from '../../settings/effe
 import { collectGarbage } from '../collect-garbage.js';
 import { cacheFolderOf, projectOf, servedOf } from '../compose.js';
 import { parseBase, parseForward, parsePort } from '../options.js';
+import { projectName } from '../project-name.js';
 import { jsonReporter } from '../report/json-reporter.js';
 import type { EditorUrl } from '../report/problem-text.js';
 import { problemsOnly, type Reporter } from '../report/reporter.js';
@@ -177,15 +176,4 @@ export async function openBrowser(url: string, reporter: Reporter): Promise<void
       text: `no browser could be opened: ${error instanceof Error ? error.message : String(error)}`,
     });
   }
-}
-
-/** What package.json calls the project, or what its folder is called. */
-export function projectName(root: string): string {
-  try {
-    const { name } = JSON.parse(readFileSync(join(root, 'package.json'), 'utf8')) as { name?: unknown };
-    if (typeof name === 'string' && name !== '') return name;
-  } catch {
-    // It has none, or one that can't be read, which others tell.
-  }
-  return basename(root);
 }

@@ -1,73 +1,78 @@
-import type { Manifest } from '../../build/manifest.js';
+import { kilobytes } from '../../build/limits.js';
+import type { BuildSummary, LoadSummary, Size } from '../../build/summary.js';
 import { shownText } from '../../core/text/shown-text.js';
 import { colours as pc } from './colours.js';
 
-export interface Size {
-  raw: number;
-  gzip: number;
-  brotli: number;
-}
-
 export interface BuildTableInput {
-  manifest: Manifest;
-  /** By path in the output folder; only scripts and styles. */
-  sizes: Readonly<Record<string, Size>>;
-  modules: number;
+  summary: BuildSummary;
   /** Files in the folder that are none of ours. */
   others: readonly string[];
   notes: readonly string[];
   ms: number;
-  base: string;
   /** As it's shown. */
   folder: string;
 }
 
-/** What a page loads at first and what later, with sizes as they are and compressed. */
-export function buildTable({ manifest, sizes, modules, others, notes, ms, base, folder }: BuildTableInput): string {
-  const rows: [what: string, size: Size | undefined][] = [];
-  const atFirst = new Set<string>();
-  for (const [page, { scripts, styles }] of Object.entries(manifest.pages)) {
-    const paths = [...scripts, ...styles].map((url) => url.slice(base.length));
-    for (const path of paths) atFirst.add(path);
-    rows.push([pc.bold(shownText(page)), sum(paths.flatMap((path) => sizes[path] ?? []))]);
-    for (const path of paths) rows.push([`  ${shownText(path)}`, sizes[path]]);
+interface Row {
+  what: string;
+  size?: Size | undefined;
+  change?: number | undefined;
+  isHead?: boolean;
+}
+
+/** What each page loads at first and what later, with sizes as they are and compressed, and what changed since the last build. */
+export function buildTable({ summary, others, notes, ms, folder }: BuildTableInput): string {
+  const rows: Row[] = [];
+  for (const { page, first, later } of summary.pages) {
+    rows.push({ what: shownText(page), size: first, change: first.change, isHead: true }, ...filesOf(first));
+    if (later.files.length > 0) rows.push({ what: '  later', size: later, change: later.change }, ...filesOf(later, '    '));
   }
-  const later = Object.keys(sizes).filter((path) => !atFirst.has(path));
-  if (later.length > 0) rows.push([pc.bold('later'), sum(later.flatMap((path) => sizes[path] ?? []))]);
-  for (const path of later) rows.push([`  ${shownText(path)}`, sizes[path]]);
-  const width = Math.max(...rows.map(([what]) => plainLength(what))) + 2;
-  const cell = (bytes: number | undefined) => (bytes === undefined ? '' : kilobytes(bytes)).padStart(10);
-  const head = `  ${' '.repeat(width)}${pc.dim('size'.padStart(10) + 'gzip'.padStart(10) + 'brotli'.padStart(10))}`;
-  const lines = rows.map(
-    ([what, size]) =>
-      `  ${what}${' '.repeat(width - plainLength(what))}${cell(size?.raw)}${cell(size?.gzip)}${cell(size?.brotli)}`,
-  );
-  const count = Object.keys(manifest.files).length;
-  const end = `  ${pc.bold(shownText(folder))}  ${modules} modules in ${count} files after ${ms < 1000 ? `${Math.round(ms)} ms` : `${(ms / 1000).toFixed(1)} s`}`;
-  const kept =
-    others.length > 0
+  const width = Math.max(...rows.map(({ what }) => what.length), 20) + 2;
+  const head = `  ${' '.repeat(width)}${pc.dim(['size', 'gzip', 'brotli', 'change'].map((name) => name.padStart(10)).join(''))}`;
+  const lines = rows.map(({ what, size, change, isHead }) => {
+    const name = isHead ? pc.bold(what) : what;
+    const cells = size ? [size.raw, size.gzip, size.brotli].map((bytes) => kilobytes(bytes).padStart(10)).join('') : '';
+    return `  ${name}${' '.repeat(width - what.length)}${cells}${changeText(change)}`;
+  });
+  const { packages, modules, files } = summary;
+  const largest =
+    packages.length > 0
       ? [
-          `  ${pc.yellow(`${others.length === 1 ? 'One file there is' : `${others.length} files there are`} of others and ${others.length === 1 ? 'stays' : 'stay'}:`)} ${shownText(others.slice(0, 5).join(', '))}`,
+          `  ${pc.dim('largest packages')}  ${packages.map(({ name, bytes }) => `${shownText(name)} ${kilobytes(bytes)}`).join(', ')}`,
         ]
       : [];
-  return `${['', head, ...lines, '', end, ...kept, ...notes.map((note) => `  ${pc.yellow(shownText(note))}`), ''].join('\n')}\n`;
+  const counts = `${modules} module${modules === 1 ? '' : 's'} in ${files} file${files === 1 ? '' : 's'}`;
+  const end = `  ${pc.bold(shownText(folder))}  ${counts} after ${ms < 1000 ? `${Math.round(ms)} ms` : `${(ms / 1000).toFixed(1)} s`}`;
+  return `${['', head, ...lines, '', ...largest, end, ...keptLines(others), ...notes.map((note) => `  ${pc.yellow(shownText(note))}`), ''].join('\n')}\n`;
 }
 
-function sum(sizes: readonly Size[]): Size {
-  const total = { raw: 0, gzip: 0, brotli: 0 };
-  for (const { raw, gzip, brotli } of sizes) {
-    total.raw += raw;
-    total.gzip += gzip;
-    total.brotli += brotli;
-  }
-  return total;
+/** One line for a build after a change. */
+export function rebuiltLine(summary: BuildSummary, ms: number): string {
+  const changes = summary.pages.flatMap(({ page, first, later }) => {
+    const by = (first.change ?? 0) + (later.change ?? 0);
+    return by === 0 ? [] : [`${shownText(page)} ${signed(by)}`];
+  });
+  const time = ms < 1000 ? `${Math.round(ms)} ms` : `${(ms / 1000).toFixed(1)} s`;
+  return `  ${pc.green('built')} after ${time}${changes.length > 0 ? `  ${pc.dim(`${changes.join(', ')}, gzip`)}` : ''}\n`;
 }
 
-function kilobytes(bytes: number): string {
-  return bytes < 1_000_000 ? `${(bytes / 1000).toFixed(bytes < 10_000 ? 2 : 1)} kB` : `${(bytes / 1_000_000).toFixed(2)} MB`;
+function filesOf({ files }: LoadSummary, inset = '  '): Row[] {
+  return files.map(({ path, change, ...size }) => ({ what: `${inset}${shownText(path)}`, size, change }));
 }
 
-/** The length of a text without escapes for colours. */
-function plainLength(text: string): number {
-  return text.replace(/\u001b\[[\d;]*m/g, '').length;
+function changeText(change: number | undefined): string {
+  if (change === undefined || change === 0) return '';
+  const text = signed(change).padStart(10);
+  return change > 0 ? pc.yellow(text) : pc.green(text);
+}
+
+function signed(bytes: number): string {
+  return `${bytes > 0 ? '+' : '−'}${kilobytes(Math.abs(bytes))}`;
+}
+
+function keptLines(others: readonly string[]): string[] {
+  if (others.length === 0) return [];
+  const isOne = others.length === 1;
+  const what = `${isOne ? 'One file there is' : `${others.length} files there are`} of others and ${isOne ? 'stays' : 'stay'}:`;
+  return [`  ${pc.yellow(what)} ${shownText(others.slice(0, 5).join(', '))}`];
 }

@@ -35,6 +35,8 @@ export class Bundle {
   readonly shaken: Shaken;
   #groups: Map<string, Group> = new Map();
   readonly #seen = new Map<OwnName, Set<string>>();
+  /** Functions that are used for more than to be called. */
+  readonly #visible = new Set<OwnName>();
   readonly #scopes = new Map<Group, GroupScope>();
   readonly #imports = new Map<Group, string[]>();
   #checked: ReadonlySet<string> = new Set();
@@ -152,7 +154,15 @@ export class Bundle {
   #plan(group: Group, isPlain: boolean): void {
     const { names, shaken } = this;
     const members = group.members.map((id) => this.#input.members.get(id)!);
-    const scope = new GroupScope({ group, members, names, units: shaken.units, groupOf: (id) => this.#groups.get(id), isPlain });
+    const scope = new GroupScope({
+      group,
+      members,
+      names,
+      units: shaken.units,
+      groupOf: (id) => this.#groups.get(id),
+      isVisible: (own) => this.#visible.has(own),
+      isPlain,
+    });
     const imports = new Set(this.#importsOf(group));
     for (const { from } of scope.outer()) imports.add(from!.id);
     for (const name of this.#exposedNames(group)) {
@@ -236,7 +246,10 @@ export class Bundle {
           if (!this.shaken.units.has(unit)) continue;
           for (const reference of unit.references) {
             if (this.names.isDead(member, reference.start) || this.names.folded(member, reference)) continue;
-            const { found } = this.names.use(member, reference);
+            const { found, end } = this.names.use(member, reference);
+            const isDeclaration = reference.isWrite && unit.declares.includes(reference.name);
+            const isCall = reference.isCalled && end === (reference.members.at(-1)?.end ?? reference.end);
+            if ('own' in found && !isDeclaration && !isCall) this.#visible.add(found.own);
             if ('own' in found && this.#groups.get(found.own.member.id) !== group) note(found.own, innerName(found.own));
           }
         }
@@ -244,6 +257,7 @@ export class Bundle {
       for (const name of this.#exposedNames(group)) {
         const found = this.names.resolve(group.exposed!, name);
         if (!found || !('own' in found)) continue;
+        this.#visible.add(found.own);
         const isHere = this.#groups.get(found.own.member.id) === group;
         note(found.own, isHere ? name : innerName(found.own));
       }

@@ -1,5 +1,6 @@
 import type { Node } from 'estree';
 import type { Spanned } from '../link/tree.js';
+import type { KeptNames } from './visible-names.js';
 
 /** A place where a top-level name of a module is used. */
 export interface Reference {
@@ -130,8 +131,8 @@ export interface Member {
   harmless: Set<string>;
   /** Functions at the top that use `this`. */
   usesThis: Set<string>;
-  /** Variables in functions whose name an anonymous function takes. */
-  kept: string[];
+  /** Names in functions that programs may see. */
+  kept: KeptNames;
   /** Comments that have to go with the code, such as licences. */
   licences: string[];
   /** Why it can't share a scope with others; `undefined` where it can. */

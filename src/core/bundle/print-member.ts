@@ -152,7 +152,7 @@ class Printer {
     if (!named) return;
     const variable = this.#variable(own);
     const name = own === defaultName ? 'default' : own;
-    if (variable.name === name) return;
+    if (variable.name === name || !scope.isNamed(variable)) return;
     if (named.kind === 'function') this.#renamed.push({ variable, name });
     else if (named.value) {
       this.#text.prependRight(named.value.start, `${scope.handle}.named(`);

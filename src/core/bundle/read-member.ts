@@ -11,6 +11,7 @@ import type { ImportedName, Member, Place, Reference, Unit } from './member.js';
 import { isInNewCallee, membersOf, runsAtOnce, writeAround } from './references.js';
 import { type EffectContext, effectsOf } from './scan-effects.js';
 import { callsEval, hasAccessors, isAnonymous, memberBase, membersWritten, namespaceOf, urlIn, usesOwnThis } from './syntax.js';
+import { visibleNames } from './visible-names.js';
 
 export interface MemberInput {
   id: string;
@@ -73,7 +74,7 @@ class Reader {
       writes: new Map(),
       harmless: new Set(),
       usesThis: new Set(),
-      kept: [],
+      kept: visibleNames(this.#tree, scopes, this.#parents, this.#moduleScope),
       licences: [],
       isAsync: false,
     };
@@ -433,12 +434,6 @@ class Reader {
           const url = urlIn(node, parent, member.text);
           if (url) member.places.push(url);
         }
-        if (node.type === 'VariableDeclarator' && node.id.type === 'Identifier' && node.init && isAnonymous(node.init))
-          member.kept.push(node.id.name);
-        if (node.type === 'AssignmentExpression' && node.left.type === 'Identifier' && isAnonymous(node.right))
-          member.kept.push(node.left.name);
-        if (node.type === 'AssignmentPattern' && node.left.type === 'Identifier' && isAnonymous(node.right))
-          member.kept.push(node.left.name);
         if (this.#harmless.has(start)) this.#noteHarmless(node);
       },
     });

@@ -23,6 +23,8 @@ export interface ScopeInput {
   names: Names;
   units: ReadonlySet<Unit>;
   groupOf(id: string): Group | undefined;
+  /** Whether programs may look at the name of a function or class. */
+  isVisible(own: OwnName): boolean;
   /** Every variable has its name from the start. */
   isPlain: boolean;
 }
@@ -45,12 +47,18 @@ export class GroupScope {
     const isUsed = (name: string) => this.#taken.has(name) || input.members.some((member) => isNameIn(member, name));
     this.handle = ['my', ...Array.from({ length: 1000 }, (_, index) => `my${index + 1}`)].find((name) => !isUsed(name))!;
     this.#taken.add(this.handle);
-    for (const variable of this.variables()) if (input.isPlain || isNamed(variable)) variable.name = this.#nameFor(variable);
+    for (const variable of this.variables()) if (input.isPlain || this.isNamed(variable)) variable.name = this.#nameFor(variable);
   }
 
   /** A number that is given once only. */
   nextNumber(): number {
     return this.#numbers++;
+  }
+
+  /** Whether programs can see the name, since a function or class has it. */
+  isNamed({ own }: Variable): boolean {
+    const named = own?.member.named.get(own.name);
+    return named !== undefined && (named.kind === 'class' || this.#input.isVisible(own!));
   }
 
   *variables(): Generator<Variable> {
@@ -155,11 +163,6 @@ function isNameIn({ text }: Member, name: string): boolean {
 /** The name under which other groups find one of a module. It doesn't depend on anything but where it stands. */
 export function innerName({ member, name }: OwnName): string {
   return `$${contentHash(member.id, name).slice(0, 7)}`;
-}
-
-/** Whether programs can see the name, since a function or class has it. */
-function isNamed({ own }: Variable): boolean {
-  return own?.member.named.has(own.name) === true;
 }
 
 function wantedFor({ member, name }: OwnName): string {

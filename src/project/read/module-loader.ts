@@ -78,7 +78,7 @@ export class ModuleLoader {
   /** Looks again whether React is there. Returns whether that is news, so that every component comes out differently. */
   refreshChanged(): boolean {
     const before = this.#keepsState;
-    this.#refresh = this.#hasReact();
+    this.#refresh = this.#options.mode === 'development' && this.#hasReact();
     return this.#refresh !== before;
   }
 

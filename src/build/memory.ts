@@ -1,0 +1,36 @@
+import type { Member } from '../core/bundle/member.js';
+import type { ModuleContent } from '../core/graph/module-content.js';
+import type { Mapped } from './mapped.js';
+import type { Kept } from './scripts.js';
+
+/** What a build remembers for the next one of the same process. */
+export class BuildMemory implements Kept {
+  readonly #members = new WeakMap<ModuleContent, { key: string; member: Member }>();
+  readonly #printed = new Map<string, { content: ModuleContent; text: string; made: Mapped }>();
+  readonly #kept = new Map<string, string>();
+
+  /** A module taken apart. What is decided about it later is not part of that. */
+  member(content: ModuleContent, key: string, read: () => Member): Member {
+    const known = this.#members.get(content);
+    const member = known?.key === key ? known.member : read();
+    this.#members.set(content, { key, member });
+    return { ...member };
+  }
+
+  /** What was made of a module as it's printed, where nothing about that has changed. */
+  async printed(id: string, content: ModuleContent, text: string, make: () => Promise<Mapped>): Promise<Mapped> {
+    const known = this.#printed.get(id);
+    if (known?.content === content && known.text === text) return known.made;
+    const made = await make();
+    this.#printed.set(id, { content, text, made });
+    return made;
+  }
+
+  get(key: string): string | undefined {
+    return this.#kept.get(key);
+  }
+
+  put(key: string, text: () => string): void {
+    this.#kept.set(key, text());
+  }
+}

@@ -1,0 +1,81 @@
+import { readdirSync } from 'node:fs';
+import { join, relative, sep } from 'node:path';
+import type { Problem } from '../core/problem/problem.js';
+import { Project } from '../project/project.js';
+import { BuildFailed, type BuildOptions, type BuildResult, write } from './build.js';
+import { BuildMemory } from './memory.js';
+
+/** Who is told of builds, one after another. */
+export interface WatchListener {
+  built(result: BuildResult, ms: number): void;
+  failed(problems: readonly Problem[]): void;
+  /** The settings may be others now. */
+  settingsChanged(): void;
+  failure(error: Error): void;
+}
+
+/** Builds, and builds again what a change concerns, until it's closed. */
+export class BuildWatch {
+  readonly #project: Project;
+  readonly #options: BuildOptions;
+  readonly #listener: WatchListener;
+  readonly #memory = new BuildMemory();
+  #isWanted = false;
+  #running: Promise<void> = Promise.resolve();
+
+  constructor(options: BuildOptions, listener: WatchListener) {
+    this.#options = options;
+    this.#listener = listener;
+    this.#project = new Project({ ...options, ignored: [...options.ignored, options.out] });
+    this.#project.on('warning', options.onWarning);
+    this.#project.on('note', options.onNote);
+    this.#project.on('failure', (error) => listener.failure(error));
+    this.#project.on('problems', (problems) => listener.failed(problems));
+    this.#project.on('settings', () => listener.settingsChanged());
+    for (const event of ['update', 'solved'] as const) this.#project.on(event, ({ since }) => this.#want(since));
+  }
+
+  /** Builds for the first time and begins to watch. */
+  async begin(): Promise<void> {
+    const from = performance.now();
+    await this.#project.open();
+    this.#want(from);
+    await this.#running;
+  }
+
+  async close(): Promise<void> {
+    await this.#running;
+    await this.#project.close();
+  }
+
+  /** What changes while a build is made gives one more. */
+  #want(since: number): void {
+    if (this.#isWanted) return;
+    this.#isWanted = true;
+    this.#running = this.#running.then(() => this.#build(since)).catch((error: Error) => this.#listener.failure(error));
+  }
+
+  async #build(since: number): Promise<void> {
+    this.#isWanted = false;
+    try {
+      const result = await this.#project.inTurn((read) => write(read, this.#options, this.#memory));
+      this.#noteFiles(result);
+      this.#listener.built(result, performance.now() - since);
+    } catch (error) {
+      if (!(error instanceof BuildFailed)) throw error;
+      this.#listener.failed(error.problems);
+    }
+  }
+
+  /** Files that are copied as they are count too. */
+  #noteFiles({ manifest }: BuildResult): void {
+    const { base, verbatim, root } = this.#options;
+    for (const id of Object.keys(manifest.assets)) this.#project.noteServed(join(root, id), base + id);
+    for (const folder of verbatim) {
+      for (const entry of readdirSync(folder, { recursive: true, withFileTypes: true })) {
+        const file = join(entry.parentPath, entry.name);
+        if (entry.isFile()) this.#project.noteServed(file, base + relative(folder, file).split(sep).join('/'));
+      }
+    }
+  }
+}

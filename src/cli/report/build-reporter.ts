@@ -1,0 +1,83 @@
+import { writeFileSync } from 'node:fs';
+import { relative } from 'node:path';
+import type { BuildResult } from '../../build/build.js';
+import { type Problem, VineError } from '../../core/problem/problem.js';
+import { projectName } from '../project-name.js';
+import { buildTable, rebuiltLine } from './build-table.js';
+import { colours as pc } from './colours.js';
+import { printProblem } from './problem-text.js';
+
+export interface BuildReporterOptions {
+  root: string;
+  /** The output folder as it's shown. */
+  folder: string;
+  json: boolean;
+  isWatching: boolean;
+  /** Absolute path of the page to write. */
+  reportFile?: string;
+}
+
+/** Tells people or programs of a build, or of one after another. */
+export class BuildReporter {
+  readonly #options: BuildReporterOptions;
+  #warnings: Problem[] = [];
+  #notes: string[] = [];
+  #builds = 0;
+
+  constructor(options: BuildReporterOptions) {
+    this.#options = options;
+  }
+
+  warn(warning: Problem): void {
+    this.#warnings.push(warning);
+  }
+
+  note(text: string): void {
+    this.#notes.push(text);
+  }
+
+  /** A build is in place, `ms` after it was begun or something changed. */
+  async built(result: BuildResult, ms: number): Promise<void> {
+    const { folder, json, isWatching } = this.#options;
+    const { summarise } = await import('../../build/summary.js');
+    const summary = await summarise(result);
+    await this.#writeReport(result);
+    const [warnings, notes] = [this.#warnings, this.#notes];
+    this.#warnings = [];
+    this.#notes = [];
+    this.#builds++;
+    const { manifest, others } = result;
+    if (json) return this.#print({ event: 'built', manifest, summary, others, warnings, notes, ms });
+    for (const warning of warnings) printProblem(warning);
+    process.stdout.write(this.#builds > 1 ? rebuiltLine(summary, ms) : buildTable({ summary, others, notes, ms, folder }));
+    if (isWatching && this.#builds === 1) process.stdout.write(`  ${pc.dim('waiting for changes')}\n\n`);
+  }
+
+  /** Nothing was written. */
+  failed(problems: readonly Problem[]): void {
+    const warnings = this.#warnings;
+    this.#warnings = [];
+    if (this.#options.json) this.#print({ event: 'problems', problems, warnings });
+    else for (const problem of [...warnings, ...problems]) printProblem(problem);
+  }
+
+  async #writeReport(result: BuildResult): Promise<void> {
+    const { reportFile, root } = this.#options;
+    if (reportFile === undefined) return;
+    const { reportPage } = await import('../../build/report-page.js');
+    const shown = relative(process.cwd(), reportFile);
+    try {
+      writeFileSync(reportFile, reportPage(result.report(projectName(root))));
+    } catch (error) {
+      const { code } = error as NodeJS.ErrnoException;
+      if (code === undefined) throw error;
+      const message = `The report cannot be written to ${shown} (${code}).`;
+      throw new VineError({ code: 'output-unwritable', message, hint: 'Name a file in a folder that exists.' }, { cause: error });
+    }
+    this.note(`what is in it, and why: ${shown}`);
+  }
+
+  #print(event: object): void {
+    process.stdout.write(`${JSON.stringify(event)}\n`);
+  }
+}
