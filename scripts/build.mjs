@@ -4,6 +4,7 @@ import { chmodSync, mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync 
 import { createRequire } from 'node:module';
 import { dirname, join, relative } from 'node:path';
 import { fileURLToPath } from 'node:url';
+import swc from '@swc/core';
 import { init, parse } from 'es-module-lexer';
 import { transformSync } from 'oxc-transform';
 import { joinProgram } from './join-program.mjs';
@@ -85,5 +86,10 @@ mkdirSync(join(root, 'dist/browser'), { recursive: true });
 writeFileSync(join(root, 'dist/browser/client.js'), client);
 writeFileSync(join(root, 'dist/browser/worker.js'), worker);
 writeFileSync(join(root, 'dist/browser/built.js'), built);
+// For builds whose targets don't know all of ECMAScript 2022, or no modules at all.
+for (const target of ['es2015', 'es5']) {
+  const options = { jsc: { target, parser: { syntax: 'ecmascript' }, externalHelpers: false }, isModule: false, swcrc: false };
+  writeFileSync(join(root, `dist/browser/built.${target}.js`), swc.transformSync(built, options).code);
+}
 vendorSass();
 chmodSync(join(root, 'dist/cli/main.js'), 0o755);

@@ -7,12 +7,15 @@ import type { Manifest } from './manifest.js';
 import { BuildMemory } from './memory.js';
 import { checkFolder, lastManifest, writeOutput } from './output-folder.js';
 import { type ReportData, reportData } from './report.js';
+import type { BuildTargets } from './targets.js';
 import { Writer } from './writer.js';
 
 export interface BuildOptions extends ProjectOptions {
   /** Absolute path of the folder to write to. */
   out: string;
   minify: boolean;
+  /** What the output has to be understood by. */
+  browsers: BuildTargets;
   /** `hidden`: written, and not named by the files that they belong to. */
   sourceMaps: 'on' | 'hidden' | 'off';
   /** Take away what earlier builds wrote. */

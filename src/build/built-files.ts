@@ -46,7 +46,8 @@ export class BuiltFiles {
   }
 }
 
-function movedDown(map: string): string {
+/** The map of a text that a line was put in front of. */
+export function movedDown(map: string): string {
   const parsed = JSON.parse(map) as { mappings: string };
   return JSON.stringify({ ...parsed, mappings: `;${parsed.mappings}` });
 }

@@ -6,7 +6,6 @@ import type { Mapped } from './mapped.js';
 export type SheetTargets = Targets;
 
 const options = {
-  ecma: 2020,
   // A second pass takes twice as long and saves a thousandth. The other two put functions in the place of the variables that
   // give them their names, for a thousandth too.
   compress: { passes: 1, reduce_vars: false, collapse_vars: false },
@@ -19,12 +18,16 @@ const options = {
  * Makes a classic script smaller. Names that programs can see stay: those of classes, and of functions that are `kept`. A script on which
  * the minifier fails, e.g. for its depth, is only stripped of what means nothing, or stays as it is.
  */
-export async function smallerScript({ text, map }: Mapped, kept: KeptNames = visibleNamesIn(text)): Promise<Mapped> {
+export async function smallerScript(
+  { text, map }: Mapped,
+  kept: KeptNames = visibleNamesIn(text),
+  edition: 5 | 2015 | 2020 = 2020,
+): Promise<Mapped> {
   const sourceMap = map === undefined ? {} : { sourceMap: { content: map, includeSources: true, asObject: false } };
   const names = { keep_fnames: oneOf(kept.functions), mangle: { reserved: [...kept.values] } };
   for (const compress of [options.compress, false] as const) {
     try {
-      const { code, map: chained } = await minify(text, { ...options, ...names, compress, ...sourceMap });
+      const { code, map: chained } = await minify(text, { ...options, ecma: edition, ...names, compress, ...sourceMap });
       return { text: code ?? '', ...(map === undefined ? {} : { map: String(chained) }) };
     } catch (error) {
       if (!(error instanceof Error)) throw error;

@@ -15,6 +15,9 @@ import type { BuildMemory } from './memory.js';
 export interface ProgramInput {
   project: ProjectGraph;
   memory: BuildMemory;
+  /** See `BundleInput`. */
+  inSteps: boolean;
+  isOld: boolean;
   /** The URL of a file that modules use by it. */
   assetUrl(id: string, hash: string): string;
 }
@@ -28,7 +31,7 @@ export interface Program {
 }
 
 /** Takes the modules of a project apart and leaves out what its pages don't need. */
-export function shakeProject({ project, memory, assetUrl }: ProgramInput): Program {
+export function shakeProject({ project, memory, inSteps, isOld, assetUrl }: ProgramInput): Program {
   const { modules, pages, options } = project;
   const onCycles = modulesOnCycles(modules);
   const members = new Map<string, Member>();
@@ -65,6 +68,8 @@ export function shakeProject({ project, memory, assetUrl }: ProgramInput): Progr
     importedBy: (id) => importedNames(modules.content(id)),
     constants: options.constants,
     roots,
+    inSteps,
+    isOld,
   });
   const graph = new ModuleGraph<ModuleContent>();
   for (const id of modules.ids()) if (bundle.shaken.modules.has(id)) graph.set(id, modules.content(id)!, bundle.shaken.edges(id));

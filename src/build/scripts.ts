@@ -26,6 +26,10 @@ export interface ScriptsInput {
   bundle: Bundle;
   graph: ModuleGraph<ModuleContent>;
   minify: boolean;
+  /** See `BundleInput.inSteps`. */
+  inSteps: boolean;
+  /** Translates whole scripts to ECMAScript 5. */
+  toEs5: ((mapped: Mapped) => Promise<Mapped>) | undefined;
   hasMaps: boolean;
   /** Where a map says that a source is. */
   sourceUrl(id: string): string;
@@ -61,12 +65,20 @@ export class Scripts {
       line += countLineEnds(text) + 1;
     }
     const text = `${head}${parts.map((part) => (part.text === '' ? '' : `${part.text}\n`)).join('')}${after}})(self["~spark"]);\n`;
-    return { text, ...(this.#input.hasMaps ? { map: joinedMap(`${name}.js`, sections) } : {}) };
+    const script: Mapped = { text, ...(this.#input.hasMaps ? { map: joinedMap(`${name}.js`, sections) } : {}) };
+    return this.#input.toEs5 ? this.#old(script) : script;
   }
 
   /** The texts of modules behind some ids for the runtime, by the modules' own ids. */
   textsOf(ids: readonly string[]): Map<string, string> {
     return new Map(ids.flatMap((id) => [...(this.#texts.get(id) ?? [])]));
+  }
+
+  /** A script in ECMAScript 5, which is made smaller as a whole: what its parts become stands in each other. */
+  async #old(script: Mapped): Promise<Mapped> {
+    const { toEs5, minify } = this.#input;
+    const old = await toEs5!(script);
+    return minify ? smallerScript(old, undefined, 5) : old;
   }
 
   #statement(id: string, hasSheets: boolean): Promise<Mapped> {
@@ -98,7 +110,7 @@ export class Scripts {
 
   async #smaller(mapped: Mapped, names?: KeptNames): Promise<Mapped> {
     const { minify, kept, fingerprint } = this.#input;
-    if (!minify) return mapped;
+    if (!minify || this.#input.toEs5) return mapped;
     const key = `smaller ${contentHash(fingerprint, mapped.text, mapped.map ?? '', JSON.stringify(names ?? ''))}`;
     const known = kept.get(key);
     if (known !== undefined) return JSON.parse(known) as Mapped;
@@ -108,10 +120,10 @@ export class Scripts {
   }
 
   async #group(group: Group): Promise<Mapped> {
-    const { bundle, minify } = this.#input;
+    const { bundle, minify, toEs5 } = this.#input;
     const printed = bundle.print(group);
     const texts = await Promise.all(printed.members.map((member) => this.#member(member)));
-    if (minify) nameRest(printed, texts);
+    if (minify && !toEs5) nameRest(printed, texts);
     const bodies = texts.map((text, index) => named(text, printed.members[index]!));
     this.#texts.set(group.id, new Map(bodies.map(({ text: body }, index) => [printed.members[index]!.member.id, body])));
     const { head, foot } = bundle.frame(printed);
@@ -139,7 +151,7 @@ export class Scripts {
     if (text.trim() === '') return { text: '' };
     const input = this.#input.hasMaps ? this.#mapInput(member) : undefined;
     const mapped = input ? mappedEdits(edited, input) : { text };
-    return this.#input.minify ? withoutStrict(await this.#smaller(inStrict(mapped), member.kept)) : mapped;
+    return this.#input.minify && !this.#input.toEs5 ? withoutStrict(await this.#smaller(inStrict(mapped), member.kept)) : mapped;
   }
 
   #mapInput({ id, text }: Member): MapInput | undefined {
@@ -156,7 +168,7 @@ export class Scripts {
     };
   }
 
-  #edges({ members, imports }: PrintedGroup): RuntimeEdges {
+  #edges({ members, imports, isAsync }: PrintedGroup): RuntimeEdges {
     const { graph, urlOf, bundle } = this.#input;
     const parts: NonNullable<RuntimeEdges['parts']> = {};
     let nodeDefault = false;
@@ -184,7 +196,13 @@ export class Scripts {
       const urls = bundle.urlsOf(member).map(({ kind, specifier, isLeft }) => (isLeft ? urlOf(member.id, kind, specifier) : ''));
       parts[member.id] = { ...(Object.keys(dynamic).length > 0 ? { dynamic } : {}), ...(urls.length > 0 ? { urls } : {}) };
     }
-    return { version: '', imports, ...(nodeDefault ? { nodeDefault } : {}), ...(Object.keys(parts).length > 0 ? { parts } : {}) };
+    return {
+      version: '',
+      imports,
+      ...(isAsync ? { async: this.#input.inSteps ? 'steps' : true } : {}),
+      ...(nodeDefault ? { nodeDefault } : {}),
+      ...(Object.keys(parts).length > 0 ? { parts } : {}),
+    };
   }
 }
 

@@ -21,6 +21,8 @@ export class BuildWatch {
   readonly #listener: WatchListener;
   readonly #memory = new BuildMemory();
   #isWanted = false;
+  /** The problems that were told last. */
+  #told = '';
   #running: Promise<void> = Promise.resolve();
 
   constructor(options: BuildOptions, listener: WatchListener) {
@@ -30,7 +32,7 @@ export class BuildWatch {
     this.#project.on('warning', options.onWarning);
     this.#project.on('note', options.onNote);
     this.#project.on('failure', (error) => listener.failure(error));
-    this.#project.on('problems', (problems) => listener.failed(problems));
+    this.#project.on('problems', (problems) => this.#failed(problems));
     this.#project.on('settings', () => listener.settingsChanged());
     for (const event of ['update', 'solved'] as const) this.#project.on(event, ({ since }) => this.#want(since));
   }
@@ -59,12 +61,20 @@ export class BuildWatch {
     this.#isWanted = false;
     try {
       const result = await this.#project.inTurn((read) => write(read, this.#options, this.#memory));
+      this.#told = '';
       this.#noteFiles(result);
       this.#listener.built(result, performance.now() - since);
     } catch (error) {
       if (!(error instanceof BuildFailed)) throw error;
-      this.#listener.failed(error.problems);
+      this.#failed(error.problems);
     }
+  }
+
+  /** Tells what is wrong, once as long as nothing else is. */
+  #failed(problems: readonly Problem[]): void {
+    const told = JSON.stringify(problems);
+    if (told !== this.#told) this.#listener.failed(problems);
+    this.#told = told;
   }
 
   /** Files that are copied as they are count too. */

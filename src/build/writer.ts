@@ -12,7 +12,7 @@ import { PieceModules } from '../project/pages/piece-modules.js';
 import type { ProjectGraph } from '../project/project-graph.js';
 import { Assets, nameOf } from './assets.js';
 import type { BuildOptions } from './build.js';
-import { assetFolder, BuiltFiles } from './built-files.js';
+import { assetFolder, BuiltFiles, movedDown } from './built-files.js';
 import { type ChunkRoot, planChunks } from './chunks.js';
 import { licencesOf } from './licences.js';
 import type { Manifest, ManifestFile, ManifestPage } from './manifest.js';
@@ -24,10 +24,15 @@ import { PageWriter } from './page-writer.js';
 import { type Program, shakeProject } from './program.js';
 import { Scripts } from './scripts.js';
 import { BuiltSheets } from './sheets.js';
+import { type BuildTargets, oldTranslator } from './targets.js';
 
 /** What the runtime looks a worker's URL up by, see `browser/built.ts`. */
 const workerMark = 'worker:';
-const plainRuntime = readFileSync(new URL('../browser/built.js', import.meta.url), 'utf8');
+/** The page's runtime, which is there in three editions. */
+function runtimeFor({ isEs5, isModern }: BuildTargets): string {
+  const edition = isEs5 ? '.es5' : isModern ? '' : '.es2015';
+  return readFileSync(new URL(`../browser/built${edition}.js`, import.meta.url), 'utf8');
+}
 
 /** What a build comes to before it's put in place. */
 export interface Written {
@@ -61,7 +66,14 @@ export class Writer {
     const hasMaps = sourceMaps !== 'off';
     this.#files = new BuiltFiles({ namesMaps: sourceMaps === 'on' });
     this.#assets = new Assets(project, this.#files, { base, inlineBytes });
-    this.#program = shakeProject({ project, memory, assetUrl: (id, hash) => this.#assets.url(id, hash) });
+    const { browsers } = options;
+    this.#program = shakeProject({
+      project,
+      memory,
+      inSteps: browsers.lacksAsyncGenerators,
+      isOld: browsers.isEs5,
+      assetUrl: (id, hash) => this.#assets.url(id, hash),
+    });
     const { graph, bundle } = this.#program;
     this.#sheets = new BuiltSheets({
       graph,
@@ -69,7 +81,7 @@ export class Writer {
       files: this.#files,
       minify,
       hasMaps,
-      targets: undefined,
+      targets: browsers.sheets,
       assetUrl: (id, version) => this.#assets.write(id, version),
       sourceUrl,
     });
@@ -78,6 +90,8 @@ export class Writer {
       bundle,
       graph,
       minify,
+      inSteps: browsers.lacksAsyncGenerators,
+      toEs5: browsers.isEs5 ? (mapped) => this.#toEs5(mapped) : undefined,
       hasMaps,
       sourceUrl,
       whole: (id, hasSheets) => this.#whole(id, hasSheets),
@@ -100,7 +114,7 @@ export class Writer {
     bundle.group({
       chunkOf: (id) => chunkOf.get(id),
       convention: (id) => this.#convention(id),
-      isPlain: !this.#options.minify,
+      isPlain: !this.#options.minify || this.#options.browsers.isEs5,
     });
     for (const id of graph.ids()) {
       const content = graph.content(id);
@@ -200,7 +214,9 @@ export class Writer {
     const late =
       dynamic && Object.fromEntries(Object.entries(dynamic).map(([name, target]) => [name, { ...target, piece: target.id }]));
     const map = module.map ? { map: module.map } : {};
-    return { id, linked: module.linked, edges: { ...edges, version: '', ...(late ? { dynamic: late } : {}) }, ...map };
+    const isAsync = module.linked.code.startsWith('async ');
+    const more = { ...(late ? { dynamic: late } : {}), ...(isAsync ? { async: true as const } : {}) };
+    return { id, linked: module.linked, edges: { ...edges, version: '', ...more }, ...map };
   }
 
   #urlOf(id: string, kind: 'url' | 'worker', specifier: string): string {
@@ -239,7 +255,7 @@ export class Writer {
         late: Object.fromEntries(Object.entries(late).filter(([target]) => below.has(target))),
         workers: Object.fromEntries(ids.filter((other) => below.has(other)).map((other) => [other, standIn(other)])),
       };
-      const before = `const sparkBuilt = ${JSON.stringify(settings)};\n${await this.#runtime()}\n`;
+      const before = `var sparkBuilt = ${JSON.stringify(settings)};\n${await this.#runtime()}\n`;
       const after = `vine.start(${JSON.stringify(bundle.idOf(id))});`;
       texts.set(id, await this.#scripts.script(nameOf(id), idsFor(bundle, reached), { before, after }));
     }
@@ -263,10 +279,25 @@ export class Writer {
 
   /** The page's runtime, as small as everything else. */
   async #runtime(): Promise<string> {
-    this.#smallRuntime ??= this.#options.minify
-      ? smallerScript({ text: plainRuntime }).then(({ text }) => text)
-      : Promise.resolve(plainRuntime);
+    const { minify, browsers } = this.#options;
+    const text = runtimeFor(browsers);
+    const edition = browsers.isEs5 ? 5 : browsers.isModern ? 2020 : 2015;
+    this.#smallRuntime ??= minify ? smallerScript({ text }, undefined, edition).then((made) => made.text) : Promise.resolve(text);
     return this.#smallRuntime;
+  }
+
+  async #toEs5({ text, map }: Mapped): Promise<Mapped> {
+    const { options, installCommand } = this.#project;
+    const { code, map: chained } = await oldTranslator(options.root, installCommand).transform(text, {
+      jsc: { target: 'es5', parser: { syntax: 'ecmascript' }, externalHelpers: false },
+      isModule: false,
+      swcrc: false,
+      configFile: false,
+      ...(map === undefined ? {} : { sourceMaps: true, inputSourceMap: map }),
+    });
+    // Its helpers would be variables of the page.
+    const wrapped = `(function () {\n${code}\n})();\n`;
+    return { text: wrapped, ...(map === undefined ? {} : { map: movedDown(chained!) }) };
   }
 
   /** Copies the verbatim folders. Of two that have a file, the first one counts, as where they are served. */

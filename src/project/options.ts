@@ -1,6 +1,7 @@
 import type { Mode } from '../core/mode.js';
 import type { Trace } from '../core/trace.js';
 import type { Adapter } from '../core/translate/adapter.js';
+import type { ScriptTargets } from '../core/translate/translate-script.js';
 
 /** What a project is opened with. */
 export interface ProjectOptions {
@@ -15,6 +16,8 @@ export interface ProjectOptions {
   conditions: readonly string[];
   constants: Readonly<Record<string, string>>;
   adapters: readonly Adapter[];
+  /** What a build's scripts have to be understood by; absent where nobody is asked. */
+  targets?: ScriptTargets | undefined;
   /** Folders, absolute, that are served as they are. */
   verbatim: readonly string[];
   /** Folders, absolute, whose changes mean nothing. */

@@ -57,6 +57,8 @@ export class ProjectGraph {
   readonly loader: ModuleLoader;
   readonly pages: PageSet;
   readonly builder: GraphBuilder;
+  /** What the project's package manager is called with. */
+  readonly installCommand: string;
   readonly #pageModules: PageModules;
   readonly #listener: ReadingListener;
   readonly #warned = new Set<string>();
@@ -65,7 +67,7 @@ export class ProjectGraph {
   constructor(options: ProjectOptions, listener: ReadingListener) {
     this.options = options;
     this.#listener = listener;
-    const { root, mode, alias, roots, conditions, constants, adapters, base, trace } = options;
+    const { root, mode, alias, roots, conditions, constants, adapters, base, trace, targets } = options;
     const paths = new Paths(options.root);
     this.paths = paths;
     const mapped = (specifier: string, folder: string) => [
@@ -78,7 +80,8 @@ export class ProjectGraph {
     this.resolver = resolver;
     this.gate = gate;
     this.typescript = new TsSettings(resolver.packages, (path) => gate.mayRead(path));
-    const installCommand = installCommandFor(root, (path) => this.files.kindOf(path) === 'file');
+    this.installCommand = installCommandFor(root, (path) => this.files.kindOf(path) === 'file');
+    const { installCommand } = this;
     this.pages = new PageSet({ paths, files: this.files, gate, resolver, installCommand });
     this.compiler = new StyleCompiler({
       root,
@@ -104,6 +107,7 @@ export class ProjectGraph {
       compiler: this.compiler,
       adapters,
       constants,
+      buildTargets: targets,
       trace,
       cache: () => this.#cache,
       fingerprint: ownFingerprint(),

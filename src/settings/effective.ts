@@ -25,6 +25,8 @@ export interface CommandLineSettings {
   /** Where a build is written to. */
   out?: string;
   sourceMaps?: 'on' | 'hidden' | 'off';
+  /** A browserslist query. */
+  targets?: string | undefined;
 }
 
 /** Settings with every value filled in and checked. Deeper code neither defaults nor validates again. */
@@ -55,6 +57,8 @@ export interface EffectiveSettings {
     inlineBytes: number;
     limits: { firstLoad?: number; later?: number };
   };
+  /** A browserslist query for builds. */
+  targets?: string | undefined;
   alias: Readonly<Record<string, string>>;
   roots: readonly string[];
   conditions: readonly string[];
@@ -107,6 +111,7 @@ export async function effectiveSettings(
       inlineBytes: bytesOf(settings.output?.inlineBytes ?? 0),
       limits: Object.fromEntries(Object.entries(settings.output?.limits ?? {}).map(([name, size]) => [name, bytesOf(size!)])),
     },
+    targets: line.targets ?? settings.targets,
     alias: settings.alias ?? {},
     roots: settings.roots ?? [],
     conditions: settings.conditions ?? [],

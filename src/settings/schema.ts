@@ -112,6 +112,7 @@ export const settingsSchema = z.strictObject({
       limits: z.strictObject({ firstLoad: size.optional(), later: size.optional() }).optional(),
     })
     .optional(),
+  targets: z.string().min(1).optional(),
   alias: z.record(z.string(), z.string()).optional(),
   roots: z.array(z.string()).optional(),
   conditions: z.array(z.string()).optional(),

@@ -8,6 +8,8 @@ import { Workspace } from './workspace.js';
 export interface Way {
   aPage?: number;
   how?: 'served' | 'built' | 'made smaller';
+  /** More options for a build. */
+  more?: readonly string[];
 }
 
 async function served(root: string): Promise<{ url: string; stop(): Promise<void> }> {
@@ -15,15 +17,24 @@ async function served(root: string): Promise<{ url: string; stop(): Promise<void
   return { url: program.url, stop: () => program.stop() };
 }
 
-async function built(root: string, how: 'built' | 'made smaller'): Promise<{ url: string; stop(): Promise<void> }> {
-  const { code, stdout, stderr } = await runProgram(root, ['build', '--no-cache', ...(how === 'built' ? ['--no-minify'] : [])]);
+async function built(
+  root: string,
+  how: 'built' | 'made smaller',
+  more: readonly string[],
+): Promise<{ url: string; stop(): Promise<void> }> {
+  const { code, stdout, stderr } = await runProgram(root, [
+    'build',
+    '--no-cache',
+    ...(how === 'built' ? ['--no-minify'] : []),
+    ...more,
+  ]);
   if (code !== 0) throw new Error(stdout + stderr);
   const { url, close } = await serveNatively(`${root}/dist`);
   return { url, stop: async () => close() };
 }
 
 /** Folders with programs, a few to a page, served natively and by us. */
-export async function serveBoth(programs: Record<string, ProgramFiles>, { aPage = 10, how = 'served' }: Way = {}) {
+export async function serveBoth(programs: Record<string, ProgramFiles>, { aPage = 10, how = 'served', more = [] }: Way = {}) {
   const files: Record<string, string> = {
     'package.json': '{ "type": "module" }',
     'public/recorder.js': recorder,
@@ -36,9 +47,9 @@ export async function serveBoth(programs: Record<string, ProgramFiles>, { aPage 
   for (const [folder, program] of Object.entries(programs)) {
     for (const [name, text] of Object.entries(program)) files[`${folder}/${name}`] = forFolder(text, folder);
   }
-  const workspace = Workspace.with(files);
+  const workspace = Workspace.with(files, { packages: more.length > 0 });
   const native = await serveNatively(workspace.root);
-  const ours = how === 'served' ? await served(workspace.root) : await built(workspace.root, how);
+  const ours = how === 'served' ? await served(workspace.root) : await built(workspace.root, how, more);
   const close = async () => {
     native.close();
     await ours.stop();

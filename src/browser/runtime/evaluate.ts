@@ -153,8 +153,30 @@ function ensureRun(module: Instance): void {
 
 /** ExecuteAsyncModule (16.2.1.6.1.3.2). The body says itself when it has ended, one tick earlier than its generator would. */
 function executeAsync(module: Instance): void {
-  const run = (module.body as AsyncIterator<unknown>).next();
+  const run =
+    module.definition.edges.async === 'steps'
+      ? runSteps(module.body as Iterator<unknown>)
+      : (module.body as AsyncIterator<unknown>).next();
   run.catch((error: unknown) => asyncRejected(module, error));
+}
+
+/** Runs a body that gives what it has to wait for. */
+function runSteps(body: Iterator<unknown>): Promise<unknown> {
+  return new Promise((resolve, reject) => {
+    const step = (next: () => IteratorResult<unknown>) => {
+      try {
+        const { done, value } = next();
+        if (done) return resolve(value);
+        Promise.resolve(value).then(
+          (result) => step(() => body.next(result)),
+          (error) => step(() => body.throw!(error)),
+        );
+      } catch (error) {
+        reject(error);
+      }
+    };
+    step(() => body.next());
+  });
 }
 
 /** The end of an async body. */

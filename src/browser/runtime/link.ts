@@ -43,7 +43,7 @@ function newInstance(entry: ModuleEntry): Instance {
     entry,
     definition,
     isCommonJs: definition.edges.commonjs === true,
-    isAsync: definition.factory.constructor === asyncGenerator,
+    isAsync: definition.edges.async !== undefined || (surface.isLive && definition.factory.constructor === asyncGenerator),
     getters: {},
     early: [],
     indirect: new Map(),
@@ -63,7 +63,7 @@ function newInstance(entry: ModuleEntry): Instance {
   // The first step declares: functions are hoisted, imports and exports are announced, nothing of the body runs.
   instance.body = definition.factory.call(undefined, surface.handleOf(instance)) as Iterator<unknown>;
   const paused: unknown = instance.body.next();
-  if (instance.isAsync) instance.paused = paused as Promise<unknown>;
+  if (instance.isAsync && definition.edges.async !== 'steps') instance.paused = paused as Promise<unknown>;
   return instance;
 }
 

@@ -1,6 +1,7 @@
 import { join, relative, resolve } from 'node:path';
 import { Command, Option } from 'commander';
 import type { BuildOptions } from '../../build/build.js';
+import { resolveTargets } from '../../build/targets.js';
 import { type Problem, VineError } from '../../core/problem/problem.js';
 import { contentHash } from '../../core/text/content-hash.js';
 import { noTrace } from '../../core/trace.js';
@@ -12,7 +13,7 @@ import { BuildReporter } from '../report/build-reporter.js';
 import { closeOnSignals, withPlainSignals } from '../staying-alive.js';
 
 /** Options of `build` as Commander gives them. */
-export interface BuildCommandOptions extends Pick<CommandLineSettings, 'base' | 'settings' | 'out' | 'sourceMaps'> {
+export interface BuildCommandOptions extends Pick<CommandLineSettings, 'base' | 'settings' | 'out' | 'sourceMaps' | 'targets'> {
   minify: boolean;
   cache: boolean;
   watch?: boolean;
@@ -27,6 +28,10 @@ export function buildCommand(): Command {
     .argument('[page]', 'an HTML file, or a folder with some (default: this folder)')
     .option('--out <folder>', 'folder to write to (default: dist)')
     .option('--base <path>', 'URL prefix of the whole front end (default: /)', parseBase)
+    .option(
+      '--targets <query>',
+      'browsers that it is for, as a browserslist query (default: those of the project, or widely available ones)',
+    )
     .option('--no-minify', 'leave scripts and styles as they are')
     .addOption(new Option('--source-maps <kind>', 'on, hidden or off (default: on)').choices(['on', 'hidden', 'off']))
     .option('--watch', 'build again whenever something changes')
@@ -108,10 +113,13 @@ function reporterFor(
 function optionsFor(settings: EffectiveSettings, { cache, minify }: BuildCommandOptions, reporter: BuildReporter): BuildOptions {
   const rules = settings.forward.map(compileRule);
   const cacheFolder = cache ? cacheFolderOf(settings.root) : undefined;
+  const browsers = resolveTargets(settings.targets, settings.root);
   return {
     ...projectOptions(settings, { cacheFolder, trace: noTrace }),
     ...outputOf(settings),
     minify,
+    browsers,
+    targets: { engines: browsers.engines, isModern: browsers.isModern },
     isElsewhere: (path) =>
       (['first', 'missing'] as const).some((when) => findRule(rules, { path, method: 'GET', headers: {} }, when)),
     onWarning: (warning) => reporter.warn(warning),

@@ -26,6 +26,10 @@ export interface BundleInput {
   importedBy(id: string): ReadonlyMap<string, ReadonlySet<string> | null>;
   constants: Readonly<Record<string, string>>;
   roots: readonly ShakeRoot[];
+  /** See `MemberPrinting.inSteps`. */
+  inSteps: boolean;
+  /** Generators are going to be translated, which takes a `use strict` in them for a statement: it stands around them. */
+  isOld: boolean;
 }
 
 /** A program of which only what is needed is left, in groups of modules that share a scope. */
@@ -287,6 +291,7 @@ export class Bundle {
         units: shaken.units,
         seenAs: (name) => [...(this.#seen.get(names.own(member, name)) ?? [])],
         checkedPlace: places && ((variable) => places.get(variable)),
+        inSteps: this.#input.inSteps,
         urlPlace: (specifier, isWorker) => this.urlPlace(member, specifier, isWorker),
       }),
     );
@@ -304,7 +309,9 @@ export class Bundle {
   frame({ group, scope, members, isAsync, imports }: PrintedGroup): { head: string; foot: string } {
     const { handle } = scope;
     const placeOf = (id: string) => imports.indexOf(id);
-    let head = `${isAsync ? 'async ' : ''}function* (${handle}) { "use strict";`;
+    const { isOld, inSteps } = this.#input;
+    const start = isOld ? '(function () { "use strict"; return ' : isAsync && !inSteps ? 'async ' : '';
+    let head = `${start}function* (${handle}) {${isOld ? '' : ' "use strict";'}`;
     const outer = [...scope.outer()];
     if (outer.length > 0) {
       const bindings = outer.map(({ name, from }) => {
@@ -349,7 +356,7 @@ export class Bundle {
     for (const { renamed } of members)
       for (const { variable, name } of renamed)
         head += ` ${handle}.named(${variable.name}, ${JSON.stringify(name)}, ${JSON.stringify(variable.name)});`;
-    return { head: `${head} yield;`, foot: isAsync ? `${handle}.done();\n}` : '}' };
+    return { head: `${head} yield;`, foot: `${isAsync ? `${handle}.done();\n` : ''}}${isOld ? ' })()' : ''}` };
   }
 }
 

@@ -25,6 +25,8 @@ export interface MemberPrinting {
   seenAs(own: string): readonly string[];
   /** For checked groups: the place of a variable from elsewhere among the bindings. */
   checkedPlace: ((variable: Variable) => number | undefined) | undefined;
+  /** A top-level `await` gives what it waits for to the runtime. */
+  inSteps: boolean;
   /** The place of a URL among those of the module. */
   urlPlace(specifier: string, isWorker: boolean): number;
 }
@@ -134,6 +136,10 @@ class Printer {
         return void this.#text.update(start, end, `${part}.meta`);
       case 'dynamic':
         return void this.#text.update(start, end, `${part}.get`);
+      case 'await':
+        if (!this.#printing.inSteps) return;
+        this.#text.update(start, end, '(yield');
+        return void this.#text.appendLeft(place.valueEnd, ')');
       case 'url': {
         const at = urlPlace(place.specifier, place.isWorker);
         if (at !== -1) this.#text.update(start, end, `${part}.at(${at})`);

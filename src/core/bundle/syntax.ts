@@ -152,3 +152,17 @@ function enumMembers({ callee, arguments: given }: Node & { type: 'CallExpressio
   }
   return members;
 }
+
+/** The `await`s of a module that stand in no function. */
+export function topLevelAwaits(tree: Program): Place[] {
+  const places: Place[] = [];
+  walk(tree, {
+    enter(node) {
+      if (/^(?:Function|ArrowFunction)/.test(node.type)) return this.skip();
+      if (node.type !== 'AwaitExpression') return;
+      const { start, end } = node as Spanned;
+      places.push({ kind: 'await', start, end: start + 'await'.length, valueEnd: end });
+    },
+  });
+  return places;
+}

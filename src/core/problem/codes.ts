@@ -18,6 +18,8 @@ export const problemCodes = {
   'kind-unknown': 'A module imports a file that looks like source and that nothing translates.',
   'syntax-error': 'A module, a style sheet or a JSON file cannot be parsed.',
   'syntax-unsupported': 'A module uses syntax that browsers do not run and that is not lowered.',
+  'not-lowered': 'A module uses syntax that some of the targets do not know and that cannot be written in another way.',
+  'translator-missing': 'The targets need ECMAScript 5, and the translator for it is not installed.',
   'export-missing': 'A module imports a name that the other module does not export.',
   'import-assigned': 'A module assigns to a name that it imports.',
   'adapter-failed': 'An adapter of the settings could not make a module of a file.',

@@ -18,6 +18,16 @@ export interface Translated {
   map?: RawMap;
   /** The name that the linked form uses for the runtime, free in the source. */
   handle: string;
+  /** What the targets don't know and can't be written in another way. */
+  warnings?: Problem[];
+}
+
+/** What a build's scripts have to be understood by. */
+export interface ScriptTargets {
+  /** Engines with their lowest versions, or an edition of ECMAScript. */
+  engines: readonly string[];
+  /** All of them know everything up to ECMAScript 2022. */
+  isModern: boolean;
 }
 
 export interface TranslateOptions {
@@ -30,6 +40,10 @@ export interface TranslateOptions {
   /** Add the marks by which React keeps the state of components across updates. */
   refresh: boolean;
   options: ScriptOptions;
+  /** In a build; the dev server serves current browsers whatever is written here. */
+  targets?: ScriptTargets | undefined;
+  /** Whether a file of plain JavaScript is CommonJS, so that what is added to it has to be asked for by `require`. */
+  isCommonJs?(): Promise<boolean>;
 }
 
 const typescript = /\.[mc]?tsx?$/;
@@ -41,18 +55,22 @@ export async function translateScript(source: string, options: TranslateOptions)
   const handle = chooseHandle(source);
   const isTypeScript = typescript.test(options.id);
   const isJsx = options.id.endsWith('x');
-  if (!isTypeScript && !isJsx && (options.inPackage || !mayHoldReact.test(source))) return { text: source, handle };
+  const { targets } = options;
+  const mayBeTooNew = targets !== undefined && (!targets.isModern || newest.test(source));
+  const isPlain = !isTypeScript && !isJsx && (options.inPackage || !mayHoldReact.test(source));
+  if (isPlain && !mayBeTooNew) return { text: source, handle };
   const { jsx, legacyDecorators, decoratorMetadata, verbatimImports, definedFields } = options.options;
   const { transform } = await translator();
   await nextBatch();
   const result = await transform(options.id, source, {
-    lang: isTypeScript ? (isJsx ? 'tsx' : 'ts') : 'jsx',
-    sourceType: options.id.endsWith('.cjs') || options.id.endsWith('.cts') ? 'commonjs' : 'module',
+    lang: isTypeScript ? (isJsx ? 'tsx' : 'ts') : isPlain ? 'js' : 'jsx',
+    sourceType: options.id.endsWith('.cts') || (isPlain && (await options.isCommonJs?.())) ? 'commonjs' : 'module',
     sourcemap: true,
     decorator: { legacy: legacyDecorators, emitDecoratorMetadata: decoratorMetadata },
     typescript: { onlyRemoveTypeImports: verbatimImports, removeClassFieldsWithoutInitializer: !definedFields },
     // Fields can only be made assignments where they are taken apart, which syntax before 2022 asks for.
-    ...(definedFields ? {} : { assumptions: { setPublicClassFields: true }, target: 'es2021' }),
+    ...(definedFields ? {} : { assumptions: { setPublicClassFields: true } }),
+    ...targetOf(targets, definedFields),
     jsx: {
       runtime: jsx.runtime,
       development: options.mode === 'development' && jsx.runtime === 'automatic',
@@ -76,7 +94,35 @@ export async function translateScript(source: string, options: TranslateOptions)
       { code: 'syntax-error', message: sentence(error.message), ...(text === undefined ? {} : { hint: text }) },
     );
   }
-  return { text: result.code, map: result.map as RawMap, handle };
+  const warnings = result.errors.filter(({ message }) => /target environment/.test(message) && !/^Top-level await/.test(message));
+  return {
+    text: result.code,
+    map: result.map as RawMap,
+    handle,
+    ...(warnings.length > 0
+      ? { warnings: warnings.map(({ message, labels }) => notLowered(options.id, source, message, labels[0])) }
+      : {}),
+  };
+}
+
+/** Signs of syntax that came after ECMAScript 2022. A false alarm only costs a translation. */
+const newest = /\busing\s+[\w$]|\/[dgimsuy]*v[dgimsuy]*\b/;
+
+function targetOf(targets: ScriptTargets | undefined, definedFields: boolean): { target?: string[] } {
+  const target = [...(targets?.engines ?? []), ...(definedFields ? [] : ['es2021'])];
+  return target.length === 0 ? {} : { target };
+}
+
+function notLowered(file: string, text: string, message: string, label: { start: number; end: number } | undefined): Problem {
+  const [start, end] = [utf16Offset(text, label?.start ?? 0), utf16Offset(text, label?.end ?? 1)];
+  return problemAt(
+    { file, text, start, end },
+    {
+      code: 'not-lowered',
+      message: sentence(message.replace('the configured target environment', 'all of the targets')),
+      hint: 'There is no other way to write it, so it stays. Leave the browsers that do not know it out of the targets, or do without it.',
+    },
+  );
 }
 
 /** The translator, loaded when it's first needed. */

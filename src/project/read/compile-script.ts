@@ -9,7 +9,7 @@ import { type Problem, problemAt } from '../../core/problem/problem.js';
 import { contentHash } from '../../core/text/content-hash.js';
 import type { Trace } from '../../core/trace.js';
 import type { ScriptOptions } from '../../core/translate/script-options.js';
-import { type Translated, translateScript } from '../../core/translate/translate-script.js';
+import { type ScriptTargets, type Translated, translateScript } from '../../core/translate/translate-script.js';
 
 /** A script as far as its own file and the settings tell: translated and linked, with specifiers that lead nowhere yet. */
 export interface CompiledScript {
@@ -26,6 +26,8 @@ export interface CompiledScript {
   text?: string;
   /** What is wrong all the same. */
   problems?: Problem[];
+  /** What need not be wrong. */
+  warnings?: Problem[];
 }
 
 /** What went wrong instead. */
@@ -44,6 +46,7 @@ export interface CompileSettings {
   scope: string | undefined;
   options: ScriptOptions;
   mode: Mode;
+  targets?: ScriptTargets | undefined;
   /** Add the marks by which components keep their state. */
   refresh: boolean;
   constants: Readonly<Record<string, string>>;
@@ -64,7 +67,15 @@ export async function compileScript(
 ): Promise<CompiledScript | NotCompiled> {
   const { id, options, refresh } = settings;
   const from = tools.trace.now();
-  const translated = await translateScript(source, { id, inPackage: isInPackage(id), mode: settings.mode, refresh, options });
+  const translated = await translateScript(source, {
+    id,
+    inPackage: isInPackage(id),
+    mode: settings.mode,
+    targets: settings.targets,
+    refresh,
+    options,
+    isCommonJs: () => isCommonJs(id, source, settings.scope),
+  });
   tools.trace.overlapping('module', 'translate', from, { id });
   if ('code' in translated) return { problems: [translated] };
   const problem = source.includes('@') ? await decoratorProblem(id, source, translated) : undefined;
@@ -102,6 +113,7 @@ export async function linkScript(
     namesSpecifiers: text.includes('import.meta.live'),
     text,
     ...(map ? { map } : {}),
+    ...(translated.warnings ? { warnings: translated.warnings } : {}),
     ...(linked.importWrites.length > 0 ? { problems: await importWriteProblems(id, source, text, map, linked) } : {}),
   };
 }
@@ -135,6 +147,16 @@ async function linkedForm(
     const start = (error as { idx?: number }).idx ?? 0;
     const message = `This is no JavaScript: ${(error as Error).message.split('\n')[0]}`;
     return (await checkSyntax(id, text, true)) ?? problemAt({ file: id, text, start }, { code: 'syntax-error', message });
+  }
+}
+
+/** Whether plain JavaScript is CommonJS. What can't be read is told by others. */
+async function isCommonJs(id: string, source: string, scope: string | undefined): Promise<boolean> {
+  try {
+    await initLexer();
+    return (await recordsOf(id, source, scope)) === undefined;
+  } catch {
+    return /\.cjs$/.test(id);
   }
 }
 

@@ -19,7 +19,7 @@ import { SourceText } from '../../core/text/source-text.js';
 import type { Trace } from '../../core/trace.js';
 import type { Adapter } from '../../core/translate/adapter.js';
 import { findJsonMistake } from '../../core/translate/json-mistake.js';
-import type { RawMap } from '../../core/translate/translate-script.js';
+import type { RawMap, ScriptTargets } from '../../core/translate/translate-script.js';
 import { loadStyle } from '../styles/load-style.js';
 import type { StyleCompiler } from '../styles/style-compiler.js';
 import { type CompiledScript, isInPackage, type NotCompiled, placeIn } from './compile-script.js';
@@ -37,6 +37,8 @@ export interface LoaderOptions {
   compiler: StyleCompiler;
   adapters: readonly Adapter[];
   constants: Readonly<Record<string, string>>;
+  /** What a build's scripts have to be understood by. */
+  buildTargets?: ScriptTargets | undefined;
   trace: Trace;
   /** Results of earlier runs; absent where nothing is kept. */
   cache(): KeptTexts | undefined;
@@ -220,6 +222,7 @@ export class ModuleLoader {
     const from = this.#options.trace.now();
     const inPackage = isInPackage(id);
     const problems: Problem[] = [...(script.problems ?? [])];
+    for (const warning of script.warnings ?? []) this.#options.onWarning(id, warning);
     const edges: Edge[] = [];
     const urls: UrlTarget[] = [];
     const runtime: RuntimeEdges = { version: '', imports: [] };

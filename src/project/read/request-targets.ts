@@ -62,7 +62,8 @@ export class RequestTargets {
     if (!specifier.startsWith('.')) {
       if (/^(?:[a-z][a-z0-9+.-]+:)?\/\//i.test(specifier) || specifier.startsWith('data:'))
         return kind === 'dynamic' ? {} : { problem: foreign(specifier) };
-      if (ownPackages.test(specifier)) return { target: this.ofOwn(specifier) };
+      if (ownPackages.test(specifier))
+        return { target: kind === 'require' ? this.ofOwn(specifier) : this.ofOwn(inModules(specifier)) };
     }
     const adapted = this.#byAdapter(id, specifier);
     if (adapted !== undefined) return adapted;
@@ -174,4 +175,9 @@ const kindOfType: Record<string, string> = { javascript: 'script' };
 /** The id of a module that is imported with a type attribute. */
 function withType(id: string, type: string | undefined): string {
   return type === undefined || kindOfType[type] === kindOfFile(id) ? id : typedId(id, type);
+}
+
+/** The helpers of the translator come in two formats; between modules, those that nobody uses can be left out. */
+function inModules(specifier: string): string {
+  return specifier.replace(/^(@oxc-project\/runtime\/helpers\/)(?!esm\/)/, '$1esm/');
 }

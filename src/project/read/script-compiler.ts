@@ -5,7 +5,7 @@ import type { Paths } from '../../core/paths.js';
 import type { Resolver } from '../../core/resolve/resolver.js';
 import { contentHash } from '../../core/text/content-hash.js';
 import type { Trace } from '../../core/trace.js';
-import type { Translated } from '../../core/translate/translate-script.js';
+import type { ScriptTargets, Translated } from '../../core/translate/translate-script.js';
 import { type CompiledScript, type CompileSettings, compileScript, linkScript, type NotCompiled } from './compile-script.js';
 import { packScript, unpackScript } from './packed-script.js';
 import type { RequestTargets } from './request-targets.js';
@@ -25,6 +25,7 @@ export interface ScriptCompilerOptions {
   targets: RequestTargets;
   typescript: TsSettings;
   mode: Mode;
+  buildTargets?: ScriptTargets | undefined;
   constants: Readonly<Record<string, string>>;
   trace: Trace;
   /** Results of earlier runs; absent where nothing is kept. */
@@ -55,7 +56,7 @@ export class ScriptCompiler {
 
   constructor(options: ScriptCompilerOptions) {
     this.#options = options;
-    this.#fingerprint = contentHash(options.fingerprint, options.mode, JSON.stringify(options.constants));
+    this.#fingerprint = contentHash(options.fingerprint, options.mode, JSON.stringify([options.constants, options.buildTargets]));
   }
 
   /** Begins to compile what will probably be asked for soon. */
@@ -107,7 +108,7 @@ export class ScriptCompiler {
   }
 
   #settings(id: string, isChecked: boolean, key?: string): CompileSettings {
-    const { typescript, paths, refresh, constants, mode } = this.#options;
+    const { typescript, paths, refresh, constants, mode, buildTargets } = this.#options;
     return {
       id,
       isChecked,
@@ -115,6 +116,7 @@ export class ScriptCompiler {
       options: typescript.optionsFor(paths.fileOf(id)),
       refresh: refresh(),
       mode,
+      targets: buildTargets,
       constants,
       ...(key === undefined ? {} : { key }),
     };

@@ -1,0 +1,135 @@
+import { createRequire } from 'node:module';
+import { join } from 'node:path';
+import browserslist from 'browserslist';
+import { browserslistToTargets, type Targets } from 'lightningcss';
+import { VineError } from '../core/problem/problem.js';
+
+/** What a build's scripts and sheets have to be understood by. */
+export interface BuildTargets {
+  /** Engines with their lowest versions, as the translator takes them. */
+  engines: readonly string[];
+  /** All of them know everything up to ECMAScript 2022. */
+  isModern: boolean;
+  /** Some of them know no modules, so that everything is written in ECMAScript 5. */
+  isEs5: boolean;
+  /** Some of them know no asynchronous generators, which modules with a top-level `await` would be. */
+  lacksAsyncGenerators: boolean;
+  sheets: Targets;
+}
+
+/** Browsers for which nothing is said: what has been in all of them for two and a half years. */
+const usual = 'baseline widely available';
+
+/**
+ * The browsers of a query, or of the project's own browserslist file or package.json, or widely available ones.
+ *
+ * @throws VineError `unknown-setting` for what is no query.
+ */
+export function resolveTargets(query: string | undefined, root: string): BuildTargets {
+  let browsers: string[];
+  try {
+    const own = query ?? browserslist.loadConfig({ path: root, env: 'production' });
+    browsers = browserslist(own ?? usual, { path: root });
+  } catch (error) {
+    const message = `The targets are no browserslist query: ${(error as Error).message.split('\n')[0]!.replace(/\.$/, '')}.`;
+    throw new VineError({
+      code: 'unknown-setting',
+      message,
+      hint: "Write for example targets: 'chrome 100, safari 15' or 'defaults'.",
+    });
+  }
+  const lowest = new Map<string, number>();
+  let isEs5 = false;
+  for (const browser of browsers) {
+    const engine = engineOf(browser);
+    if (engine === 'old') isEs5 = true;
+    if (engine === undefined || engine === 'old') continue;
+    lowest.set(engine.name, Math.min(engine.version, lowest.get(engine.name) ?? Number.POSITIVE_INFINITY));
+  }
+  const isBelow = (versions: Record<string, number>) => [...lowest].some(([name, version]) => version < (versions[name] ?? 0));
+  if (isBelow(withModules)) isEs5 = true;
+  return {
+    engines: isEs5 ? ['es2015'] : [...lowest].map(([name, version]) => `${name}${version}`).sort(),
+    isModern: !isEs5 && !isBelow(with2022),
+    isEs5,
+    lacksAsyncGenerators: isEs5 || isBelow(withAsyncGenerators),
+    sheets: browserslistToTargets(browsers),
+  };
+}
+
+const withModules = { chrome: 61, edge: 16, firefox: 60, safari: 10.1, ios: 10.3, opera: 48 };
+const withAsyncGenerators = { chrome: 63, edge: 79, firefox: 57, safari: 12, ios: 12, opera: 50 };
+const with2022 = { chrome: 94, edge: 94, firefox: 93, safari: 16.4, ios: 16.4, opera: 80 };
+
+const engineNames: Record<string, string> = {
+  chrome: 'chrome',
+  and_chr: 'chrome',
+  edge: 'edge',
+  firefox: 'firefox',
+  and_ff: 'firefox',
+  safari: 'safari',
+  ios_saf: 'ios',
+  opera: 'opera',
+};
+
+/** Versions of Chrome that browsers with version numbers of their own are made of. */
+const samsung = [
+  [4, 44],
+  [5, 51],
+  [6, 56],
+  [7, 59],
+  [8, 63],
+  [9, 67],
+  [10, 71],
+  [11, 75],
+  [12, 79],
+  [13, 81],
+  [14, 87],
+  [15, 90],
+  [16, 92],
+  [17, 96],
+  [18, 99],
+  [19, 102],
+  [20, 106],
+  [21, 110],
+  [22, 111],
+  [23, 115],
+  [24, 117],
+  [25, 121],
+] as const;
+const made: Record<string, number> = { and_uc: 100, and_qq: 98, baidu: 97, op_mob: 100 };
+
+/** A browser of a list as an engine; `old` for one that knows no modules, `undefined` for one that nothing is known of. */
+function engineOf(browser: string): { name: string; version: number } | 'old' | undefined {
+  const [name = '', versions = ''] = browser.split(' ');
+  if (name === 'ie' || name === 'ie_mob' || name === 'op_mini' || name === 'bb') return 'old';
+  const version = Number.parseFloat(versions);
+  if (Number.isNaN(version)) return undefined;
+  const engine = engineNames[name];
+  if (engine) return { name: engine, version };
+  if (name === 'android') return version < 5 ? 'old' : { name: 'chrome', version };
+  if (name === 'samsung') return { name: 'chrome', version: samsung.findLast(([own]) => own <= version)?.[1] ?? 44 };
+  if (name === 'kaios') return version < 3 ? 'old' : { name: 'firefox', version: 84 };
+  return made[name] === undefined ? undefined : { name: 'chrome', version: made[name] };
+}
+
+/** A translator to ECMAScript 5, as far as it's used here. */
+export interface OldTranslator {
+  transform(text: string, options: object): Promise<{ code: string; map?: string }>;
+}
+
+/**
+ * The translator to ECMAScript 5 that the project has.
+ *
+ * @throws VineError `translator-missing`.
+ */
+export function oldTranslator(root: string, installCommand: string): OldTranslator {
+  try {
+    return createRequire(join(root, 'package.json'))('@swc/core') as OldTranslator;
+  } catch (error) {
+    const message =
+      'Some of the targets know no modules, so scripts have to be written in ECMAScript 5, for which a translator is missing.';
+    const hint = `Install one: ${installCommand} --save-dev @swc/core. Or leave such browsers out of the targets.`;
+    throw new VineError({ code: 'translator-missing', message, hint }, { cause: error });
+  }
+}
