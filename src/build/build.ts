@@ -26,6 +26,8 @@ export interface BuildOptions extends ProjectOptions {
   listFile?: string;
   /** Scripts, styles and preloads say what their content has to be. */
   integrity: boolean;
+  /** `free`: the program doesn't look at the names of its functions and classes, so that they may be shorter. */
+  functionNames: 'kept' | 'free';
   /** Images and fonts up to this size, in bytes, become part of what uses them. */
   inlineBytes: number;
   /** What mustn't be exceeded, in bytes. */

@@ -6,28 +6,39 @@ import type { Mapped } from './mapped.js';
 export type SheetTargets = Targets;
 
 const options = {
-  // A second pass takes twice as long and saves a thousandth. The other two put functions in the place of the variables that
-  // give them their names, for a thousandth too.
-  compress: { passes: 1, reduce_vars: false, collapse_vars: false },
-  keep_classnames: true,
   // Licences stand in a file of their own.
   format: { comments: false },
 } satisfies MinifyOptions;
 
+export interface SmallerOptions {
+  /** Names that programs may see; found in the text where they aren't given. */
+  names?: KeptNames | undefined;
+  /** Those names stay, and those of classes. */
+  keepsNames: boolean;
+  /** Edition of ECMAScript that the text may be written in. */
+  edition?: 5 | 2015 | 2020;
+}
+
 /**
- * Makes a classic script smaller. Names that programs can see stay: those of classes, and of functions that are `kept`. A script on which
- * the minifier fails, e.g. for its depth, is only stripped of what means nothing, or stays as it is.
+ * Makes a classic script smaller. A script on which the minifier fails, e.g. for its depth, is only stripped of what means nothing, or
+ * stays as it is.
  */
 export async function smallerScript(
   { text, map }: Mapped,
-  kept: KeptNames = visibleNamesIn(text),
-  edition: 5 | 2015 | 2020 = 2020,
+  { names, keepsNames, edition = 2020 }: SmallerOptions,
 ): Promise<Mapped> {
   const sourceMap = map === undefined ? {} : { sourceMap: { content: map, includeSources: true, asObject: false } };
-  const names = { keep_fnames: oneOf(kept.functions), mangle: { reserved: [...kept.values] } };
-  for (const compress of [options.compress, false] as const) {
+  const kept = keepsNames ? (names ?? visibleNamesIn(text)) : undefined;
+  const naming = {
+    keep_classnames: keepsNames,
+    ...(kept ? { keep_fnames: oneOf(kept.functions), mangle: { reserved: [...kept.values] } } : {}),
+  };
+  // A second pass takes twice as long and saves a thousandth. The other two put functions in the place of the variables that give them
+  // their names, for a thousandth too.
+  const usual = { passes: 1, ...(kept ? { reduce_vars: false, collapse_vars: false } : {}) };
+  for (const compress of [usual, false] as const) {
     try {
-      const { code, map: chained } = await minify(text, { ...options, ecma: edition, ...names, compress, ...sourceMap });
+      const { code, map: chained } = await minify(text, { ...options, ...naming, ecma: edition, compress, ...sourceMap });
       return { text: code ?? '', ...(map === undefined ? {} : { map: String(chained) }) };
     } catch (error) {
       if (!(error instanceof Error)) throw error;

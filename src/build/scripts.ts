@@ -37,6 +37,8 @@ export interface ScriptsInput {
   whole(id: string, hasSheets: boolean): Promise<PieceModule | undefined>;
   /** The URL behind `new URL('…', import.meta.url)` of a module. */
   urlOf(id: string, kind: 'url' | 'worker', specifier: string): string;
+  /** Functions and classes keep the names that programs can see. */
+  keepsNames: boolean;
   kept: Kept;
   memory: BuildMemory;
   fingerprint: string;
@@ -78,7 +80,7 @@ export class Scripts {
   async #old(script: Mapped): Promise<Mapped> {
     const { toEs5, minify } = this.#input;
     const old = await toEs5!(script);
-    return minify ? smallerScript(old, undefined, 5) : old;
+    return minify ? smallerScript(old, { edition: 5, keepsNames: this.#input.keepsNames }) : old;
   }
 
   #statement(id: string, hasSheets: boolean): Promise<Mapped> {
@@ -109,12 +111,12 @@ export class Scripts {
   }
 
   async #smaller(mapped: Mapped, names?: KeptNames): Promise<Mapped> {
-    const { minify, kept, fingerprint } = this.#input;
+    const { minify, kept, fingerprint, keepsNames } = this.#input;
     if (!minify || this.#input.toEs5) return mapped;
-    const key = `smaller ${contentHash(fingerprint, mapped.text, mapped.map ?? '', JSON.stringify(names ?? ''))}`;
+    const key = `smaller ${contentHash(fingerprint, mapped.text, mapped.map ?? '', JSON.stringify([keepsNames, names]))}`;
     const known = kept.get(key);
     if (known !== undefined) return JSON.parse(known) as Mapped;
-    const made = await smallerScript(mapped, names);
+    const made = await smallerScript(mapped, { names, keepsNames });
     kept.put(key, () => JSON.stringify(made));
     return made;
   }

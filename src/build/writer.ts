@@ -96,10 +96,15 @@ export class Writer {
       sourceUrl,
       whole: (id, hasSheets) => this.#whole(id, hasSheets),
       urlOf: (id, kind, specifier) => this.#urlOf(id, kind, specifier),
+      keepsNames: this.#keepsNames,
       kept: project.kept ?? memory,
       memory,
       fingerprint: project.fingerprint,
     });
+  }
+
+  get #keepsNames(): boolean {
+    return !this.#options.minify || this.#options.functionNames === 'kept';
   }
 
   async write(): Promise<Written> {
@@ -114,6 +119,7 @@ export class Writer {
     bundle.group({
       chunkOf: (id) => chunkOf.get(id),
       convention: (id) => this.#convention(id),
+      keepsNames: this.#keepsNames,
       isPlain: !this.#options.minify || this.#options.browsers.isEs5,
     });
     for (const id of graph.ids()) {
@@ -282,7 +288,9 @@ export class Writer {
     const { minify, browsers } = this.#options;
     const text = runtimeFor(browsers);
     const edition = browsers.isEs5 ? 5 : browsers.isModern ? 2020 : 2015;
-    this.#smallRuntime ??= minify ? smallerScript({ text }, undefined, edition).then((made) => made.text) : Promise.resolve(text);
+    this.#smallRuntime ??= minify
+      ? smallerScript({ text }, { edition, keepsNames: false }).then((made) => made.text)
+      : Promise.resolve(text);
     return this.#smallRuntime;
   }
 

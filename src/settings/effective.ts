@@ -53,6 +53,8 @@ export interface EffectiveSettings {
     sourceMaps: 'on' | 'hidden' | 'off';
     manifest: boolean;
     integrity: boolean;
+    /** `free`: programs don't look at the names of their functions and classes. */
+    functionNames: 'kept' | 'free';
     /** In bytes, as the limits are. */
     inlineBytes: number;
     limits: { firstLoad?: number; later?: number };
@@ -108,6 +110,7 @@ export async function effectiveSettings(
       sourceMaps: line.sourceMaps ?? settings.output?.sourceMaps ?? 'on',
       manifest: settings.output?.manifest ?? true,
       integrity: settings.output?.integrity ?? false,
+      functionNames: settings.output?.functionNames ?? 'kept',
       inlineBytes: bytesOf(settings.output?.inlineBytes ?? 0),
       limits: Object.fromEntries(Object.entries(settings.output?.limits ?? {}).map(([name, size]) => [name, bytesOf(size!)])),
     },

@@ -109,6 +109,7 @@ export const settingsSchema = z.strictObject({
       manifest: z.boolean().optional(),
       integrity: z.boolean().optional(),
       inlineBytes: size.optional(),
+      functionNames: z.enum(['kept', 'free']).optional(),
       limits: z.strictObject({ firstLoad: size.optional(), later: size.optional() }).optional(),
     })
     .optional(),

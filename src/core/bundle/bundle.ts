@@ -70,7 +70,7 @@ export class Bundle {
    * Puts modules into groups, given the file that each goes into. `isPlain`: all variables get their names at once; else those that
    * nobody can see are left open, so that what is made smaller first gets the shortest.
    */
-  group({ chunkOf, convention, isPlain }: Grouping): Group[] {
+  group({ chunkOf, convention, isPlain, keepsNames }: Grouping): Group[] {
     const { members, isSheet } = this.#input;
     const { shaken } = this;
     const waiting = this.#waitingForAwait();
@@ -88,7 +88,7 @@ export class Bundle {
     });
     const groups = [...new Set(this.#groups.values())];
     this.#noteSeen(groups);
-    for (const group of groups) this.#plan(group, isPlain);
+    for (const group of groups) this.#plan(group, { isPlain, keepsNames });
     const graph = new ModuleGraph<Group | undefined>();
     for (const group of groups)
       graph.set(
@@ -155,7 +155,7 @@ export class Bundle {
   }
 
   /** Finds the variables of a group, and all that has to be there before it runs. */
-  #plan(group: Group, isPlain: boolean): void {
+  #plan(group: Group, { isPlain, keepsNames }: Pick<Grouping, 'isPlain' | 'keepsNames'>): void {
     const { names, shaken } = this;
     const members = group.members.map((id) => this.#input.members.get(id)!);
     const scope = new GroupScope({
@@ -164,7 +164,7 @@ export class Bundle {
       names,
       units: shaken.units,
       groupOf: (id) => this.#groups.get(id),
-      isVisible: (own) => this.#visible.has(own),
+      isVisible: keepsNames ? (own) => this.#visible.has(own) || own.member.named.get(own.name)?.kind === 'class' : () => false,
       isPlain,
     });
     const imports = new Set(this.#importsOf(group));
@@ -366,6 +366,8 @@ export interface Grouping {
   /** See `GroupInput.convention`. */
   convention(id: string): boolean | undefined;
   isPlain: boolean;
+  /** Functions and classes keep the names that programs can see. */
+  keepsNames: boolean;
 }
 
 export interface PrintedGroup {

@@ -57,8 +57,7 @@ export class GroupScope {
 
   /** Whether programs can see the name, since a function or class has it. */
   isNamed({ own }: Variable): boolean {
-    const named = own?.member.named.get(own.name);
-    return named !== undefined && (named.kind === 'class' || this.#input.isVisible(own!));
+    return own?.member.named.has(own.name) === true && this.#input.isVisible(own);
   }
 
   *variables(): Generator<Variable> {
