@@ -7,6 +7,7 @@ import { fileURLToPath } from 'node:url';
 import swc from '@swc/core';
 import { init, parse } from 'es-module-lexer';
 import { transformSync } from 'oxc-transform';
+import { z } from 'zod';
 import { joinProgram } from './join-program.mjs';
 
 const root = join(dirname(fileURLToPath(import.meta.url)), '..');
@@ -92,4 +93,7 @@ for (const target of ['es2015', 'es5']) {
   writeFileSync(join(root, `dist/browser/built.${target}.js`), swc.transformSync(built, options).code);
 }
 vendorSass();
+// The form of the list of a build's files, for whoever reads it.
+const { manifestSchema } = await import('../dist/build/manifest.js');
+writeFileSync(join(root, 'dist/manifest.schema.json'), `${JSON.stringify(z.toJSONSchema(manifestSchema), null, 2)}\n`);
 chmodSync(join(root, 'dist/cli/main.js'), 0o755);

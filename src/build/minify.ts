@@ -2,6 +2,7 @@ import { type Targets, transform } from 'lightningcss';
 import { type MinifyOptions, minify } from 'terser';
 import { type KeptNames, visibleNamesIn } from '../core/bundle/visible-names.js';
 import type { Mapped } from './mapped.js';
+import type { Edition } from './targets.js';
 
 export type SheetTargets = Targets;
 
@@ -16,17 +17,14 @@ export interface SmallerOptions {
   /** Those names stay, and those of classes. */
   keepsNames: boolean;
   /** Edition of ECMAScript that the text may be written in. */
-  edition?: 5 | 2015 | 2020;
+  edition: Edition;
 }
 
 /**
  * Makes a classic script smaller. A script on which the minifier fails, e.g. for its depth, is only stripped of what means nothing, or
  * stays as it is.
  */
-export async function smallerScript(
-  { text, map }: Mapped,
-  { names, keepsNames, edition = 2020 }: SmallerOptions,
-): Promise<Mapped> {
+export async function smallerScript({ text, map }: Mapped, { names, keepsNames, edition }: SmallerOptions): Promise<Mapped> {
   const sourceMap = map === undefined ? {} : { sourceMap: { content: map, includeSources: true, asObject: false } };
   const kept = keepsNames ? (names ?? visibleNamesIn(text)) : undefined;
   const naming = {
@@ -38,7 +36,13 @@ export async function smallerScript(
   const usual = { passes: 1, ...(kept ? { reduce_vars: false, collapse_vars: false } : {}) };
   for (const compress of [usual, false] as const) {
     try {
-      const { code, map: chained } = await minify(text, { ...options, ...naming, ecma: edition, compress, ...sourceMap });
+      const { code, map: chained } = await minify(text, {
+        ...options,
+        ...naming,
+        ecma: edition > 2020 ? 2020 : edition,
+        compress,
+        ...sourceMap,
+      });
       return { text: code ?? '', ...(map === undefined ? {} : { map: String(chained) }) };
     } catch (error) {
       if (!(error instanceof Error)) throw error;

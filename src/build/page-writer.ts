@@ -77,6 +77,11 @@ export class PageWriter {
       (path) =>
         `<link rel="stylesheet" href="${escapeHtml(url(path))}" data-spark-sheets="${known}"${this.#integrity(path)}${nonce === undefined ? '' : ` nonce="${escapeHtml(nonce)}"`}>`,
     );
+    const link = (path: string) => `<link rel="stylesheet" href="${escapeHtml(url(path))}"${this.#integrity(path)}>`;
+    const tags = {
+      styles: [...[...new Set(linked.values())].map(link), ...links].join(''),
+      scripts: page.runs.map((_, index) => script(index)).join(''),
+    };
     const html = rewritePage(page, {
       headStart: '',
       headEnd: links.join(''),
@@ -92,6 +97,7 @@ export class PageWriter {
       scripts: [...scripts, ...starts].map(url),
       styles: [...new Set([...linked.values(), ...styles])].map(url),
       later: later.map(url),
+      tags,
     };
   }
 

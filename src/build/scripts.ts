@@ -15,6 +15,7 @@ import { countLineEnds } from '../core/text/line-index.js';
 import { joinedMap, type Mapped, mappedEdits, type Replacement, replaced } from './mapped.js';
 import type { BuildMemory } from './memory.js';
 import { smallerScript } from './minify.js';
+import type { Edition } from './targets.js';
 
 /** Work of earlier builds. */
 export interface Kept {
@@ -37,6 +38,8 @@ export interface ScriptsInput {
   whole(id: string, hasSheets: boolean): Promise<PieceModule | undefined>;
   /** The URL behind `new URL('…', import.meta.url)` of a module. */
   urlOf(id: string, kind: 'url' | 'worker', specifier: string): string;
+  /** Edition of ECMAScript that scripts may be written in. */
+  edition: Edition;
   /** Functions and classes keep the names that programs can see. */
   keepsNames: boolean;
   kept: Kept;
@@ -111,12 +114,12 @@ export class Scripts {
   }
 
   async #smaller(mapped: Mapped, names?: KeptNames): Promise<Mapped> {
-    const { minify, kept, fingerprint, keepsNames } = this.#input;
+    const { minify, kept, fingerprint, keepsNames, edition } = this.#input;
     if (!minify || this.#input.toEs5) return mapped;
-    const key = `smaller ${contentHash(fingerprint, mapped.text, mapped.map ?? '', JSON.stringify([keepsNames, names]))}`;
+    const key = `smaller ${contentHash(fingerprint, mapped.text, mapped.map ?? '', JSON.stringify([keepsNames, edition, names]))}`;
     const known = kept.get(key);
     if (known !== undefined) return JSON.parse(known) as Mapped;
-    const made = await smallerScript(mapped, { names, keepsNames });
+    const made = await smallerScript(mapped, { names, keepsNames, edition });
     kept.put(key, () => JSON.stringify(made));
     return made;
   }

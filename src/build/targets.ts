@@ -6,14 +6,10 @@ import { VineError } from '../core/problem/problem.js';
 
 /** What a build's scripts and sheets have to be understood by. */
 export interface BuildTargets {
-  /** Engines with their lowest versions, as the translator takes them. */
-  engines: readonly string[];
-  /** All of them know everything up to ECMAScript 2022. */
-  isModern: boolean;
-  /** Some of them know no modules, so that everything is written in ECMAScript 5. */
-  isEs5: boolean;
-  /** Some of them know no asynchronous generators, which modules with a top-level `await` would be. */
-  lacksAsyncGenerators: boolean;
+  /** The edition of ECMAScript that all of them know; 5 where some know no modules, in whichever edition. */
+  edition: Edition;
+  /** Some of them know no `import()`. */
+  lacksImport: boolean;
   sheets: Targets;
 }
 
@@ -39,27 +35,36 @@ export function resolveTargets(query: string | undefined, root: string): BuildTa
     });
   }
   const lowest = new Map<string, number>();
-  let isEs5 = false;
+  let isOld = false;
   for (const browser of browsers) {
     const engine = engineOf(browser);
-    if (engine === 'old') isEs5 = true;
+    if (engine === 'old') isOld = true;
     if (engine === undefined || engine === 'old') continue;
     lowest.set(engine.name, Math.min(engine.version, lowest.get(engine.name) ?? Number.POSITIVE_INFINITY));
   }
   const isBelow = (versions: Record<string, number>) => [...lowest].some(([name, version]) => version < (versions[name] ?? 0));
-  if (isBelow(withModules)) isEs5 = true;
+  const known = editions.find(([, versions]) => !isBelow(versions))?.[0] ?? 2015;
   return {
-    engines: isEs5 ? ['es2015'] : [...lowest].map(([name, version]) => `${name}${version}`).sort(),
-    isModern: !isEs5 && !isBelow(with2022),
-    isEs5,
-    lacksAsyncGenerators: isEs5 || isBelow(withAsyncGenerators),
+    edition: isOld || isBelow(withModules) ? 5 : known,
+    lacksImport: isOld || isBelow(withImport),
     sheets: browserslistToTargets(browsers),
   };
 }
 
+export type Edition = 5 | 2015 | 2017 | 2018 | 2019 | 2020 | 2021 | 2022;
+
 const withModules = { chrome: 61, edge: 16, firefox: 60, safari: 10.1, ios: 10.3, opera: 48 };
-const withAsyncGenerators = { chrome: 63, edge: 79, firefox: 57, safari: 12, ios: 12, opera: 50 };
-const with2022 = { chrome: 94, edge: 94, firefox: 93, safari: 16.4, ios: 16.4, opera: 80 };
+const withImport = { chrome: 63, edge: 79, firefox: 67, safari: 11.1, ios: 11.3, opera: 50 };
+
+/** The versions of engines that first knew all the syntax of an edition, newest first. */
+const editions: [Edition, Record<string, number>][] = [
+  [2022, { chrome: 94, edge: 94, firefox: 93, safari: 16.4, ios: 16.4, opera: 80 }],
+  [2021, { chrome: 85, edge: 85, firefox: 79, safari: 14.1, ios: 14.5, opera: 71 }],
+  [2020, { chrome: 80, edge: 80, firefox: 74, safari: 13.1, ios: 13.4, opera: 67 }],
+  [2019, { chrome: 73, edge: 79, firefox: 64, safari: 12.1, ios: 12.2, opera: 60 }],
+  [2018, { chrome: 64, edge: 79, firefox: 57, safari: 12, ios: 12, opera: 51 }],
+  [2017, { chrome: 58, edge: 16, firefox: 53, safari: 11, ios: 11, opera: 45 }],
+];
 
 const engineNames: Record<string, string> = {
   chrome: 'chrome',

@@ -29,10 +29,15 @@ import { type BuildTargets, oldTranslator } from './targets.js';
 /** What the runtime looks a worker's URL up by, see `browser/built.ts`. */
 const workerMark = 'worker:';
 /** The page's runtime, which is there in three editions. */
-function runtimeFor({ isEs5, isModern }: BuildTargets): string {
-  const edition = isEs5 ? '.es5' : isModern ? '' : '.es2015';
-  return readFileSync(new URL(`../browser/built${edition}.js`, import.meta.url), 'utf8');
+function runtimeFor({ edition, lacksImport }: BuildTargets): string {
+  const name = edition === 5 ? '.es5' : edition === 2022 ? '' : '.es2015';
+  const text = readFileSync(new URL(`../browser/built${name}.js`, import.meta.url), 'utf8');
+  return lacksImport ? `${withoutImport}\n${text.replace(/\bimport\(/g, 'sparkImport(')}` : text;
 }
+
+/** What stands for `import()` in browsers without it: in a worker a script can be loaded, elsewhere nothing that isn't in the build. */
+const withoutImport =
+  "var sparkImport = function (url) { if (typeof importScripts === 'function') { importScripts(url); return Promise.resolve({}); } return Promise.reject(new TypeError('This browser loads no modules: ' + url)); };";
 
 /** What a build comes to before it's put in place. */
 export interface Written {
@@ -70,8 +75,8 @@ export class Writer {
     this.#program = shakeProject({
       project,
       memory,
-      inSteps: browsers.lacksAsyncGenerators,
-      isOld: browsers.isEs5,
+      inSteps: browsers.edition < 2018,
+      isOld: browsers.edition === 5,
       assetUrl: (id, hash) => this.#assets.url(id, hash),
     });
     const { graph, bundle } = this.#program;
@@ -90,12 +95,13 @@ export class Writer {
       bundle,
       graph,
       minify,
-      inSteps: browsers.lacksAsyncGenerators,
-      toEs5: browsers.isEs5 ? (mapped) => this.#toEs5(mapped) : undefined,
+      inSteps: browsers.edition < 2018,
+      toEs5: browsers.edition === 5 ? (mapped) => this.#toEs5(mapped) : undefined,
       hasMaps,
       sourceUrl,
       whole: (id, hasSheets) => this.#whole(id, hasSheets),
       urlOf: (id, kind, specifier) => this.#urlOf(id, kind, specifier),
+      edition: browsers.edition,
       keepsNames: this.#keepsNames,
       kept: project.kept ?? memory,
       memory,
@@ -120,7 +126,7 @@ export class Writer {
       chunkOf: (id) => chunkOf.get(id),
       convention: (id) => this.#convention(id),
       keepsNames: this.#keepsNames,
-      isPlain: !this.#options.minify || this.#options.browsers.isEs5,
+      isPlain: !this.#options.minify || this.#options.browsers.edition === 5,
     });
     for (const id of graph.ids()) {
       const content = graph.content(id);
@@ -287,9 +293,8 @@ export class Writer {
   async #runtime(): Promise<string> {
     const { minify, browsers } = this.#options;
     const text = runtimeFor(browsers);
-    const edition = browsers.isEs5 ? 5 : browsers.isModern ? 2020 : 2015;
     this.#smallRuntime ??= minify
-      ? smallerScript({ text }, { edition, keepsNames: false }).then((made) => made.text)
+      ? smallerScript({ text }, { edition: browsers.edition, keepsNames: false }).then((made) => made.text)
       : Promise.resolve(text);
     return this.#smallRuntime;
   }

@@ -23,4 +23,5 @@ export function loadScript(url: string, integrity?: string): Promise<void> {
 }
 
 /** The nonce of the script that this is. */
-const ownNonce = typeof document === 'undefined' ? '' : ((document.currentScript as HTMLScriptElement | null)?.nonce ?? '');
+export const ownNonce =
+  typeof document === 'undefined' ? '' : ((document.currentScript as HTMLScriptElement | null)?.nonce ?? '');

@@ -1,4 +1,5 @@
 import type { SheetChange } from '../../core/live/messages.js';
+import { ownNonce } from './load-script.js';
 import { dynamicTargets, entries, registry } from './records.js';
 
 /** The attribute by which elements of ours are known, with the sheet's id. */
@@ -150,6 +151,7 @@ function addSheet(id: string, order: readonly string[]): Promise<void> {
   const css = textOf(id, url);
   if (css !== undefined && mayHoldText) {
     const element = document.createElement('style');
+    element.nonce = ownNonce;
     element.setAttribute(mark, id);
     element.setAttribute(urlMark, url);
     element.textContent = css;
@@ -266,6 +268,7 @@ function urlOf(element: SheetElement): string {
 
 function linkTo(id: string, url: string): HTMLLinkElement {
   const link = document.createElement('link');
+  link.nonce = ownNonce;
   link.rel = 'stylesheet';
   link.href = url;
   link.setAttribute(mark, id);

@@ -119,7 +119,7 @@ function optionsFor(settings: EffectiveSettings, { cache, minify }: BuildCommand
     ...outputOf(settings),
     minify,
     browsers,
-    targets: { engines: browsers.engines, isModern: browsers.isModern },
+    targets: { edition: browsers.edition === 5 ? 2015 : browsers.edition },
     isElsewhere: (path) =>
       (['first', 'missing'] as const).some((when) => findRule(rules, { path, method: 'GET', headers: {} }, when)),
     onWarning: (warning) => reporter.warn(warning),

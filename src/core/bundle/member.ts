@@ -70,6 +70,8 @@ export type Place =
   | { kind: 'await'; start: number; end: number; valueEnd: number }
   /** The string of `new URL('…', import.meta.url)`; `isWorker` where a worker is made of it. */
   | { kind: 'url'; start: number; end: number; specifier: string; isWorker: boolean }
+  /** A name in a pattern that is a key too: `{ name }`. */
+  | { kind: 'pattern'; start: number; end: number }
   /** A known constant. */
   | { kind: 'text'; start: number; end: number; text: string };
 

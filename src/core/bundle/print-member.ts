@@ -136,6 +136,10 @@ class Printer {
         return void this.#text.update(start, end, `${part}.meta`);
       case 'dynamic':
         return void this.#text.update(start, end, `${part}.get`);
+      case 'pattern':
+        // A minifier takes the place of what stands before for that of the name.
+        if (!scope.isPlain) this.#twice(start, end);
+        return;
       case 'await':
         if (!this.#printing.inSteps) return;
         this.#text.update(start, end, '(yield');
@@ -149,6 +153,11 @@ class Printer {
         if (start === end) this.#text.appendLeft(start, place.text);
         else this.#text.update(start, end, place.text);
     }
+  }
+
+  #twice(start: number, end: number): void {
+    const name = this.#printing.member.text.slice(start, end);
+    this.#text.update(start, end, `${name}: ${name}`, { storeName: true });
   }
 
   /** Functions and classes keep the name that programs see, whatever the variable is called. */

@@ -441,6 +441,8 @@ class Reader {
         const { start } = node as Spanned;
         if (node.type === 'MetaProperty' && node.meta.name === 'import')
           member.places.push(this.#metaPlace(node as Spanned, parent));
+        if (node.type === 'Property' && node.shorthand && parent?.type === 'ObjectPattern' && !this.#taken.has(start))
+          member.places.push({ kind: 'pattern', start, end: start + (node.key as Identifier).name.length });
         if (node.type === 'NewExpression') {
           const url = urlIn(node, parent, member.text);
           if (url) member.places.push(url);

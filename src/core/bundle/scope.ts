@@ -34,6 +34,8 @@ export class GroupScope {
   readonly #input: ScopeInput;
   readonly #own = new Map<OwnName, Variable>();
   readonly #outer = new Map<string, Variable>();
+  /** Every variable had its name from the start: nothing is made smaller. */
+  readonly isPlain: boolean;
   /** What the group calls its handle. */
   readonly handle: string;
   readonly #taken = new Set<string>();
@@ -41,6 +43,7 @@ export class GroupScope {
 
   constructor(input: ScopeInput) {
     this.#input = input;
+    this.isPlain = input.isPlain;
     for (const member of input.members) this.#collect(member);
     for (const { free } of input.members) for (const name of free) this.#taken.add(name);
     for (const word of reserved) this.#taken.add(word);

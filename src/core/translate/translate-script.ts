@@ -24,10 +24,8 @@ export interface Translated {
 
 /** What a build's scripts have to be understood by. */
 export interface ScriptTargets {
-  /** Engines with their lowest versions, or an edition of ECMAScript. */
-  engines: readonly string[];
-  /** All of them know everything up to ECMAScript 2022. */
-  isModern: boolean;
+  /** Edition of ECMAScript. */
+  edition: number;
 }
 
 export interface TranslateOptions {
@@ -56,7 +54,7 @@ export async function translateScript(source: string, options: TranslateOptions)
   const isTypeScript = typescript.test(options.id);
   const isJsx = options.id.endsWith('x');
   const { targets } = options;
-  const mayBeTooNew = targets !== undefined && (!targets.isModern || newest.test(source));
+  const mayBeTooNew = targets !== undefined && (targets.edition < 2022 || newest.test(source));
   const isPlain = !isTypeScript && !isJsx && (options.inPackage || !mayHoldReact.test(source));
   if (isPlain && !mayBeTooNew) return { text: source, handle };
   const { jsx, legacyDecorators, decoratorMetadata, verbatimImports, definedFields } = options.options;
@@ -108,9 +106,9 @@ export async function translateScript(source: string, options: TranslateOptions)
 /** Signs of syntax that came after ECMAScript 2022. A false alarm only costs a translation. */
 const newest = /\busing\s+[\w$]|\/[dgimsuy]*v[dgimsuy]*\b/;
 
-function targetOf(targets: ScriptTargets | undefined, definedFields: boolean): { target?: string[] } {
-  const target = [...(targets?.engines ?? []), ...(definedFields ? [] : ['es2021'])];
-  return target.length === 0 ? {} : { target };
+function targetOf(targets: ScriptTargets | undefined, definedFields: boolean): { target?: string } {
+  const edition = Math.min(targets?.edition ?? Number.POSITIVE_INFINITY, definedFields ? Number.POSITIVE_INFINITY : 2021);
+  return edition === Number.POSITIVE_INFINITY ? {} : { target: `es${edition}` };
 }
 
 function notLowered(file: string, text: string, message: string, label: { start: number; end: number } | undefined): Problem {

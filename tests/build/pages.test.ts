@@ -1,0 +1,177 @@
+import { existsSync, readFileSync } from 'node:fs';
+import { createServer } from 'node:http';
+import type { AddressInfo } from 'node:net';
+import { afterAll, beforeAll, expect, test } from '@jest/globals';
+import type { Browser } from 'playwright-core';
+import { z } from 'zod';
+import { launchBrowser, openPage } from '../support/browser.js';
+import { serveNatively } from '../support/native.js';
+import { Program, runProgram } from '../support/program.js';
+import { repository, Workspace } from '../support/workspace.js';
+
+let browser: Browser;
+beforeAll(async () => {
+  browser = await launchBrowser();
+});
+afterAll(() => browser.close());
+
+const gull = '<svg xmlns="http://www.w3.org/2000/svg" width="4" height="4"/>';
+const pier: Record<string, string> = {
+  'package.json': '{ "name": "pier", "type": "module" }',
+  'vine-spark.config.json':
+    '{ "output": { "integrity": true, "inlineBytes": "200 B", "limits": { "firstLoad": "20 KB" } }, "pages": { "/": "index.html", "/berths/*": "index.html" } }',
+  'index.html': `<!doctype html><html><head><meta http-equiv="content-security-policy" content="default-src 'none'; img-src 'self' data:; style-src 'nonce-tide'; script-src 'nonce-tide'; connect-src 'self'; manifest-src 'self'">
+    <link rel="icon" href="data:,"><link rel="manifest" href="app/site.webmanifest"></head><body><p class="berth">pier</p>
+    <script type="module" nonce="tide" id="start" data-harbour="east" crossorigin="anonymous" src="src/main.ts"></script></body></html>`,
+  'app/site.webmanifest': '{ "name": "Pier", "start_url": "..", "icons": [{ "src": "icon.svg", "sizes": "any" }] }',
+  'app/icon.svg': gull.replace('4', '64').padEnd(300),
+  'src/main.ts': `import './berth.css'; import gull from './gull.svg'; import { licensed } from 'licensed';
+    const { late } = await import('./late'); document.title = [late(), gull.slice(0, 10), licensed(), document.getElementById('start')?.dataset.harbour].join();`,
+  'src/berth.css': `.berth { order: 3; background: url(gull.svg); user-select: none; }\n`,
+  'src/gull.svg': gull,
+  'src/late.ts': `import './late.css'; export function late() { return 'late'; }\n`,
+  'src/late.css': '.berth { padding-left: 3px; }',
+  'node_modules/licensed/package.json':
+    '{ "name": "licensed", "version": "2.1.0", "license": "MIT", "type": "module", "main": "index.js" }',
+  'node_modules/licensed/index.js': '/*! Licensed by the harbour */\nexport const licensed = () => "licensed";\n',
+};
+
+async function build(workspace: Workspace, ...args: string[]): Promise<Record<string, any>> {
+  const { code, stdout, stderr } = await runProgram(workspace.root, ['build', '--json', '--no-cache', ...args]);
+  return stdout === '' ? { code, stderr } : { code, stderr, ...JSON.parse(stdout) };
+}
+
+test('a page under a strict policy keeps its attributes, and everything that it loads has its nonce and says what it must be', async () => {
+  const workspace = Workspace.with(pier);
+  const { manifest, code } = await build(workspace);
+  expect(code).toBe(0);
+  const html = readFileSync(workspace.path('dist/index.html'), 'utf8');
+  const scripts = html.match(/<script[^>]*>/g)!;
+  for (const tag of scripts) expect(tag).toMatch(/ integrity="sha384-[^"]+"(?=.* nonce="tide")(?=.* crossorigin="anonymous")/);
+  expect(scripts.filter((tag) => tag.includes('id="start"'))).toEqual([expect.stringContaining(' data-harbour="east"')]);
+  expect(html).toMatch(/<link rel="stylesheet"[^>]* integrity="[^"]+" nonce="tide">/);
+  const files = Object.keys(manifest.files as object);
+  const contentOf = (pattern: RegExp) => readFileSync(workspace.path(`dist/${files.find((path) => pattern.test(path))}`), 'utf8');
+  expect(JSON.parse(contentOf(/site-\w+\.webmanifest$/))).toEqual({
+    name: 'Pier',
+    start_url: '/',
+    icons: [{ src: expect.stringMatching(/^\/assets\/icon-\w+\.svg$/), sizes: 'any' }],
+  });
+  expect(contentOf(/licences-\w+\.txt$/)).toBe('licensed 2.1.0 (MIT)\n\n/*! Licensed by the harbour */\n');
+  expect(contentOf(/index-\w+\.css$/)).toContain('data:image/svg+xml;base64,');
+  expect(files.some((path) => path.includes('gull'))).toBe(false);
+  const schema = z.fromJSONSchema(JSON.parse(readFileSync(`${repository}/dist/manifest.schema.json`, 'utf8')));
+  expect(schema.safeParse(JSON.parse(readFileSync(workspace.path('dist/vine-spark.json'), 'utf8'))).error).toBeUndefined();
+  const { url, close } = await serveNatively(workspace.path('dist'));
+  const { page, errors } = await openPage(browser, `${url}index.html`);
+  await page.waitForFunction('document.title !== ""');
+  expect([await page.title(), errors]).toEqual(['late,data:image,licensed,east', []]);
+  expect(await page.evaluate("getComputedStyle(document.querySelector('p')).paddingLeft")).toBe('3px');
+  await page.context().close();
+  close();
+  workspace.dispose();
+}, 60_000);
+
+test('a limit that is exceeded keeps the last build, and says what grew', async () => {
+  const workspace = Workspace.with(pier);
+  await build(workspace);
+  const before = readFileSync(workspace.path('dist/vine-spark.json'), 'utf8');
+  const noise = Array.from({ length: 9000 }, (_, index) => ((index * 7919) % 104729).toString(36)).join('');
+  workspace.write({ 'src/late.ts': pier['src/late.ts']!, 'src/main.ts': `${pier['src/main.ts']}\nconsole.debug('${noise}');\n` });
+  const { code, problems } = await build(workspace);
+  expect([code, problems]).toEqual([
+    1,
+    [
+      expect.objectContaining({
+        code: 'limit-exceeded',
+        file: 'index.html',
+        hint: expect.stringMatching(/Since the last build grew: index\.js by \d+\.\d kB/),
+      }),
+    ],
+  ]);
+  expect(readFileSync(workspace.path('dist/vine-spark.json'), 'utf8')).toBe(before);
+  workspace.dispose();
+}, 60_000);
+
+test('the list of files may be kept elsewhere, and what earlier builds wrote may stay', async () => {
+  const settings = (output: object) => ({ 'vine-spark.config.json': JSON.stringify({ output }) });
+  const workspace = Workspace.with({ ...pier, ...settings({ manifest: false }) });
+  await build(workspace);
+  expect(existsSync(workspace.path('dist/vine-spark.json'))).toBe(false);
+  workspace.write({ 'dist/note.txt': 'mine', 'src/late.ts': `${pier['src/late.ts']}\nconsole.debug(1);\n` });
+  const { code, others, manifest } = await build(workspace);
+  expect([code, others]).toEqual([0, ['note.txt']]);
+  workspace.write({ ...settings({ empty: false }), 'src/late.ts': pier['src/late.ts']! });
+  await build(workspace);
+  for (const path of Object.keys(manifest.files as object))
+    expect([path, existsSync(workspace.path(`dist/${path}`))]).toEqual([path, true]);
+  workspace.dispose();
+}, 60_000);
+
+test('a build is served as a plain host would, with deep links, forwards, and files that never change', async () => {
+  const backend = createServer((request, response) => response.end(`backend ${request.url}`));
+  await new Promise<void>((resolve) => backend.listen(0, '127.0.0.1', resolve));
+  const origin = `http://127.0.0.1:${(backend.address() as AddressInfo).port}`;
+  const workspace = Workspace.with(pier);
+  const refused = await runProgram(workspace.root, ['serve', '--built', '--port', '0']);
+  expect([refused.code, refused.stderr]).toEqual([1, expect.stringContaining('There is no build in dist. output-missing')]);
+  await build(workspace, '--base', '/quay/');
+  const program = await Program.serve(workspace.root, ['--built', '--forward', `/api=${origin}`]);
+  const get = async (path: string, headers = {}) => {
+    const response = await fetch(new URL(path, program.url), { headers });
+    return { status: response.status, text: await response.text(), cache: response.headers.get('cache-control') };
+  };
+  expect(new URL(program.url).pathname).toBe('/quay/');
+  const { text, cache } = await get('');
+  expect(cache).toBe('no-cache');
+  expect(await get('/api/tides')).toMatchObject({ status: 200, text: 'backend /api/tides' });
+  expect(await get('/quay/berths/4', { accept: 'text/html' })).toMatchObject({ status: 200, text });
+  expect(await get('/quay/berths/4.png')).toMatchObject({ status: 404 });
+  expect(await get('/quay/%2e%2e/package.json')).toMatchObject({ status: 404 });
+  const script = /src="(\/quay\/assets\/runtime[^"]+)"/.exec(text)![1]!;
+  expect(await get(script)).toMatchObject({ status: 200, cache: 'public, max-age=31536000, immutable' });
+  const { page, errors } = await openPage(browser, program.url);
+  await page.waitForFunction('document.title !== ""');
+  expect(errors).toEqual([]);
+  await page.context().close();
+  await program.stop();
+  backend.close();
+  workspace.dispose();
+}, 60_000);
+
+test('a build is made again when something changes, and not when nothing is right', async () => {
+  const workspace = Workspace.with({ ...pier, 'public/robots.txt': 'all' });
+  const program = new Program(workspace.root, ['build', '--watch', '--json', '--no-cache']);
+  const next = async (name: string, change: Record<string, string>) => {
+    const after = program.mark;
+    workspace.write(change);
+    return program.next(name, { after });
+  };
+  const first = await program.next('built');
+  const changed = await next('built', { 'src/late.ts': `export function late() { return 'later'; }\n` });
+  const names = (event: Record<string, any>) => Object.keys(event.manifest.files).filter((path) => /\.js$/.test(path));
+  expect(names(first).filter((path) => !names(changed).includes(path))).toEqual([expect.stringMatching(/late-\w+\.js$/)]);
+  expect(await next('problems', { 'src/late.ts': 'export const = 1;' })).toMatchObject({ problems: [{ file: 'src/late.ts' }] });
+  expect(names(await next('built', { 'src/late.ts': pier['src/late.ts']! }))).toEqual(names(first));
+  await next('built', { 'public/robots.txt': 'none' });
+  expect(readFileSync(workspace.path('dist/robots.txt'), 'utf8')).toBe('none');
+  const moved = await next('built', { 'vine-spark.config.json': '{ "base": "/moved/" }' });
+  expect(moved.manifest.base).toBe('/moved/');
+  await program.stop();
+  workspace.dispose();
+}, 60_000);
+
+test('a report shows what is in each file, why, and what is left out', async () => {
+  const workspace = Workspace.with({ ...pier, 'src/late.ts': `${pier['src/late.ts']}export const unused = 'unused';\n` });
+  const { code, stdout } = await runProgram(workspace.root, ['build', '--no-cache', '--report', 'report.html']);
+  expect([code, stdout]).toEqual([0, expect.stringContaining('report.html')]);
+  const { page, errors } = await openPage(browser, `file://${workspace.path('report.html')}`);
+  await page.hover('[aria-label^="src/main.ts"]');
+  expect(await page.textContent('#about')).toMatch(/src\/main\.ts.*the application.*index\.html/s);
+  await page.click('text=compressed by gzip');
+  await page.focus('[data-of=gzip] [aria-label^="src/late.ts"]');
+  expect(await page.textContent('#about')).toContain('unused');
+  expect(errors).toEqual([]);
+  await page.context().close();
+  workspace.dispose();
+}, 60_000);

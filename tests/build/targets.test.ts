@@ -1,0 +1,115 @@
+import { spawn } from 'node:child_process';
+import { readdirSync, readFileSync, writeFileSync } from 'node:fs';
+import { afterAll, beforeAll, expect, test } from '@jest/globals';
+import { parse } from 'acorn';
+import type { Browser } from 'playwright-core';
+import { launchBrowser, openPage } from '../support/browser.js';
+import { serveNatively } from '../support/native.js';
+import { runProgram } from '../support/program.js';
+import { repository, Workspace } from '../support/workspace.js';
+
+let browser: Browser;
+beforeAll(async () => {
+  browser = await launchBrowser();
+});
+afterAll(() => browser.close());
+
+const mole: Record<string, string> = {
+  'package.json': '{ "type": "module" }',
+  'index.html':
+    '<!doctype html><link rel="icon" href="data:,"><p class="berth"></p><script type="module" src="src/main.ts"></script>',
+  'src/main.ts': `import './berth.css'; import common from './common.cjs';
+    class Berth { #depth = 4; static count = 0; static { Berth.count = 1; } get depth() { return this.#depth ?? 0; } async *tides() { yield* [1, 2]; } }
+    const tides: number[] = []; for await (const tide of new Berth().tides()) tides.push(tide);
+    const { a, ...rest } = { a: 1, b: 2, ...(tides as object) }; let level: number | undefined; level ??= 2 ** 3;
+    const late = await import('./late'); const text = \`\${late?.name.toUpperCase()}\`;
+    document.title = [new Berth().depth, Berth.count, tides, Object.keys(rest).length, level, text, common.spread(1, 2), [..."ab"].length].join();`,
+  'src/late.ts': `export const name = await Promise.resolve('late');\n`,
+  'src/common.cjs': `module.exports = { spread: (...all) => ({ ...all }).hasOwnProperty('1') };\n`,
+  'src/berth.css': '.berth { inset: 0; user-select: none; color: rgb(0 0 0 / 50%); &:hover { color: red } }',
+};
+
+const targets = [
+  ['ie 11', 5],
+  ['chrome 61', 2017],
+  ['safari 12', 2018],
+  ['chrome 80, firefox 78', 2020],
+  ['chrome 94', 2022],
+] as const;
+
+test.each(targets)(
+  'a build for %s is ECMAScript %d, and runs',
+  async (query, edition) => {
+    const workspace = Workspace.with(mole, { packages: true });
+    const { code, stderr } = await runProgram(workspace.root, ['build', '--no-cache', '--targets', query]);
+    expect([code, stderr]).toEqual([0, '']);
+    const assets = workspace.path('dist/assets');
+    // `import()` came to browsers before it came to an edition.
+    for (const name of readdirSync(assets).filter((name) => name.endsWith('.js')))
+      expect(() =>
+        parse(readFileSync(`${assets}/${name}`, 'utf8').replace(/\bimport\(/g, edition >= 2018 ? 'import_(' : '$&'), {
+          ecmaVersion: edition,
+          sourceType: 'script',
+        }),
+      ).not.toThrow();
+    const css = readFileSync(`${assets}/${readdirSync(assets).find((name) => name.endsWith('.css'))}`, 'utf8');
+    expect(css.includes('&')).toBe(false);
+    expect(css.includes('inset:')).toBe(edition === 2022);
+    const { url, close } = await serveNatively(workspace.path('dist'));
+    const { page, errors } = await openPage(browser, `${url}index.html`);
+    await page.waitForFunction('document.title !== ""');
+    expect([await page.title(), errors]).toEqual(['4,1,1,2,3,8,LATE,true,2', []]);
+    await page.context().close();
+    close();
+    workspace.dispose();
+  },
+  60_000,
+);
+
+test('targets come from the settings, the project, or are widely available browsers; what they lack is told', async () => {
+  const workspace = Workspace.with({ ...mole, 'src/late.ts': 'export const name = "late" + 10n;' });
+  const run = async (...args: string[]) => runProgram(workspace.root, ['build', '--no-cache', ...args]);
+  expect(await run()).toMatchObject({ code: 0, stderr: '' });
+  workspace.write({ '.browserslistrc': 'chrome 61' });
+  expect((await run()).stderr).toMatch(
+    /Big integer literals are not available in all of the targets\. not-lowered\n {2}src\/late\.ts:1:/,
+  );
+  workspace.write({ 'vine-spark.config.json': '{ "targets": "chrome 120" }' });
+  expect(await run()).toMatchObject({ code: 0, stderr: '' });
+  expect(await run('--targets', 'ie 11')).toMatchObject({
+    code: 1,
+    stderr: expect.stringContaining('npm install --save-dev @swc/core'),
+  });
+  expect(await run('--targets', 'gulls 3')).toMatchObject({ code: 2, stderr: expect.stringContaining('no browserslist query') });
+  workspace.dispose();
+}, 60_000);
+
+test.each(['python', 'node'])(
+  'a backend of docs/backends.md in %s renders its page from the list of files',
+  async (language) => {
+    const text = readFileSync(`${repository}/docs/backends.md`, 'utf8');
+    const [, source] = new RegExp(`\`\`\`${language === 'node' ? 'js' : 'python'}\n([\\s\\S]*?)\`\`\``).exec(text)!;
+    const workspace = Workspace.with({ ...mole, 'src/late.ts': 'export const name = "late";' });
+    await runProgram(workspace.root, ['build', '--no-cache', '--base', '/static/', '--out', 'static']);
+    const port = 20_000 + (process.pid % 20_000) + (language === 'node' ? 1 : 0);
+    const file = workspace.path(language === 'node' ? 'backend.mjs' : 'backend.py');
+    // The page has what the application looks for; a plain server of files stands in for the one in front of it.
+    const served = source!
+      .replace('8464', String(port))
+      .replace(
+        'createServer((request, response) => {',
+        "createServer((request, response) => {\n  if (request.url.startsWith('/static/')) return response.writeHead(200, { 'content-type': /css$/.test(request.url) ? 'text/css' : 'text/javascript' }).end(readFileSync('.' + request.url));",
+      );
+    writeFileSync(file, served);
+    const child = spawn(language === 'node' ? process.execPath : 'python3', [file], { cwd: workspace.root, stdio: 'ignore' });
+    const url = `http://127.0.0.1:${port}/`;
+    for (let tries = 0; tries < 100 && !(await fetch(url).catch(() => undefined)); tries++)
+      await new Promise((resolve) => setTimeout(resolve, 50));
+    const { page } = await openPage(browser, url);
+    await page.waitForFunction('document.title.includes("LATE")');
+    await page.context().close();
+    child.kill();
+    workspace.dispose();
+  },
+  60_000,
+);
