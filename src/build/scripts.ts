@@ -14,7 +14,7 @@ import { contentHash } from '../core/text/content-hash.js';
 import { countLineEnds } from '../core/text/line-index.js';
 import { joinedMap, type Mapped, mappedEdits, type Replacement, replaced } from './mapped.js';
 import type { BuildMemory } from './memory.js';
-import { smallerScript } from './minify.js';
+import type { MinifyPool } from './minify-pool.js';
 import type { Edition } from './targets.js';
 
 /** Work of earlier builds. */
@@ -42,6 +42,7 @@ export interface ScriptsInput {
   edition: Edition;
   /** Functions and classes keep the names that programs can see. */
   keepsNames: boolean;
+  pool: MinifyPool;
   kept: Kept;
   memory: BuildMemory;
   fingerprint: string;
@@ -83,7 +84,7 @@ export class Scripts {
   async #old(script: Mapped): Promise<Mapped> {
     const { toEs5, minify } = this.#input;
     const old = await toEs5!(script);
-    return minify ? smallerScript(old, { edition: 5, keepsNames: this.#input.keepsNames }) : old;
+    return minify ? this.#input.pool.smaller(old, { edition: 5, keepsNames: this.#input.keepsNames }) : old;
   }
 
   #statement(id: string, hasSheets: boolean): Promise<Mapped> {
@@ -119,7 +120,7 @@ export class Scripts {
     const key = `smaller ${contentHash(fingerprint, mapped.text, mapped.map ?? '', JSON.stringify([keepsNames, edition, names]))}`;
     const known = kept.get(key);
     if (known !== undefined) return JSON.parse(known) as Mapped;
-    const made = await smallerScript(mapped, { names, keepsNames, edition });
+    const made = await this.#input.pool.smaller(mapped, { names, keepsNames, edition });
     kept.put(key, () => JSON.stringify(made));
     return made;
   }

@@ -19,6 +19,7 @@ import type { Manifest, ManifestFile, ManifestPage } from './manifest.js';
 import type { Mapped } from './mapped.js';
 import type { BuildMemory } from './memory.js';
 import { smallerScript } from './minify.js';
+import { MinifyPool } from './minify-pool.js';
 import { manifestName, type OutputFiles } from './output-folder.js';
 import { PageWriter } from './page-writer.js';
 import { type Program, shakeProject } from './program.js';
@@ -60,6 +61,7 @@ export class Writer {
   readonly #sheets: BuiltSheets;
   readonly #pieces: PieceModules;
   readonly #scripts: Scripts;
+  readonly #pool = new MinifyPool();
   /** Texts of modules by file. */
   readonly #texts = new Map<string, ReadonlyMap<string, string>>();
   #smallRuntime: Promise<string> | undefined;
@@ -103,6 +105,7 @@ export class Writer {
       urlOf: (id, kind, specifier) => this.#urlOf(id, kind, specifier),
       edition: browsers.edition,
       keepsNames: this.#keepsNames,
+      pool: this.#pool,
       kept: project.kept ?? memory,
       memory,
       fingerprint: project.fingerprint,
@@ -114,6 +117,14 @@ export class Writer {
   }
 
   async write(): Promise<Written> {
+    try {
+      return await this.#write();
+    } finally {
+      await this.#pool.close();
+    }
+  }
+
+  async #write(): Promise<Written> {
     const { pages } = this.#project;
     const { graph, bundle } = this.#program;
     const late = this.#targets('dynamic');
@@ -133,10 +144,15 @@ export class Writer {
       if (content?.kind === 'asset') this.#assets.write(id, content.hash);
     }
     const fileOf = new Map<string, string>();
-    for (const { key, name, modules, isLate } of plan.chunks) {
+    // Together, so that all threads have something to do; put in place one after another.
+    const scripts = plan.chunks.map(({ name, modules, isLate }) => {
       const ids = idsFor(bundle, modules);
-      if (ids.length === 0) continue;
-      const path = this.#files.put(name, '.js', await this.#scripts.script(name, ids, { hasSheets: isLate }));
+      return { ids, made: ids.length === 0 ? undefined : this.#scripts.script(name, ids, { hasSheets: isLate }) };
+    });
+    for (const [index, { ids, made }] of scripts.entries()) {
+      if (!made) continue;
+      const { key, name } = plan.chunks[index]!;
+      const path = this.#files.put(name, '.js', await made);
       fileOf.set(key, path);
       this.#texts.set(path, this.#scripts.textsOf(ids));
     }
@@ -291,12 +307,20 @@ export class Writer {
 
   /** The page's runtime, as small as everything else. */
   async #runtime(): Promise<string> {
+    this.#smallRuntime ??= this.#makeRuntime();
+    return this.#smallRuntime;
+  }
+
+  async #makeRuntime(): Promise<string> {
     const { minify, browsers } = this.#options;
     const text = runtimeFor(browsers);
-    this.#smallRuntime ??= minify
-      ? smallerScript({ text }, { edition: browsers.edition, keepsNames: false }).then((made) => made.text)
-      : Promise.resolve(text);
-    return this.#smallRuntime;
+    if (!minify) return text;
+    const key = `runtime ${contentHash(this.#project.fingerprint, text, String(browsers.edition))}`;
+    const kept = this.#project.kept?.get(key);
+    if (kept !== undefined) return kept;
+    const made = await smallerScript({ text }, { edition: browsers.edition, keepsNames: false });
+    this.#project.kept?.put(key, () => made.text);
+    return made.text;
   }
 
   async #toEs5({ text, map }: Mapped): Promise<Mapped> {

@@ -4,8 +4,13 @@ import type { Spanned } from '../link/tree.js';
 import type { LateImport, Place } from './member.js';
 
 /** Every `import()` of a module, with what is used of what it brings. */
-export function lateImportsIn(tree: Program, parents: ReadonlyMap<Node, Node>): { late: LateImport; place: Place }[] {
+export function lateImportsIn(
+  tree: Program,
+  text: string,
+  parents: ReadonlyMap<Node, Node>,
+): { late: LateImport; place: Place }[] {
   const found: { late: LateImport; place: Place }[] = [];
+  if (!/\bimport\s*[(/]/.test(text)) return found;
   walk(tree, {
     enter(node) {
       if (node.type !== 'ImportExpression') return;

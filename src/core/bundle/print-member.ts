@@ -178,18 +178,15 @@ class Printer {
   #class(own: string, name: string, unit: Unit): void {
     const { member, names, scope } = this.#printing;
     const variable = this.#variable(own);
-    const head = /class\s+/y;
-    head.lastIndex = member.places.find(({ kind, start }) => kind === 'gone' && start === unit.start)?.end ?? unit.start;
-    const found = head.exec(member.text);
+    const at = member.places.find(({ kind, start }) => kind === 'gone' && start === unit.start)?.end ?? unit.start;
+    const declared = unit.references.find((reference) => reference.name === own && reference.isWrite);
     const isTaken = unit.references.some(
       (reference) => !names.isDead(member, reference.start) && this.#finalOf(reference) === name,
     );
-    if (own !== defaultName && found && !isTaken) {
+    if (declared && member.text.startsWith('class', at) && !isTaken) {
       // The class keeps its name inside; a variable of the other name holds it.
-      const at = head.lastIndex - found[0].length;
       this.#text.prependRight(at, `let ${this.#textOf(variable)} = `);
-      const nameAt = head.lastIndex;
-      this.#text.update(nameAt, nameAt + own.length, own);
+      this.#text.update(declared.start, declared.end, own);
       return;
     }
     this.#text.appendLeft(

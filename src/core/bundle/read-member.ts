@@ -95,7 +95,8 @@ class Reader {
     const { isAsync, edits } = analysePlaces(this.#tree, this.#input.text, this.#input.constants);
     member.isAsync = isAsync;
     member.places.push(...edits.map((edit): Place => ({ kind: 'text', ...edit })));
-    if (callsEval(this.#tree, this.#globals)) member.apart = 'it calls eval, which sees every name around';
+    if (this.#input.text.includes('eval') && callsEval(this.#tree, this.#globals))
+      member.apart = 'it calls eval, which sees every name around';
     member.licences.push(
       ...this.#comments.flatMap(({ type, value }) =>
         isLicence(value) ? [type === 'Block' ? `/*${value}*/` : `//${value}`] : [],
@@ -432,7 +433,7 @@ class Reader {
     const member = this.#member;
     if (member.isAsync) member.places.push(...topLevelAwaits(this.#tree));
     const unitAt = (start: number) => member.units.find((unit) => unit.start <= start && start < unit.end);
-    for (const { late, place } of lateImportsIn(this.#tree, this.#parents)) {
+    for (const { late, place } of lateImportsIn(this.#tree, this.#input.text, this.#parents)) {
       unitAt(late.start)?.late.push(late);
       member.places.push(place);
     }

@@ -56,8 +56,14 @@ export function analysePlaces(
   text: string,
   constants: AnalysisInput['constants'],
 ): Omit<Analysis, 'importWrites'> {
-  const edits = [...foldConstants(tree, constants), ...topLevelArguments(tree), ...htmlCommentEdits(tree, text)];
-  return { isAsync: hasTopLevelAwait(tree), edits };
+  // A tree is walked only for what the text holds at all.
+  const heads = Object.keys(constants).map((chain) => chain.split('.')[0]!);
+  const edits = [
+    ...(heads.some((head) => text.includes(head)) ? foldConstants(tree, constants) : []),
+    ...(text.includes('arguments') ? topLevelArguments(tree) : []),
+    ...htmlCommentEdits(tree, text),
+  ];
+  return { isAsync: text.includes('await') && hasTopLevelAwait(tree), edits };
 }
 
 type Variables = ReadonlyMap<string, Variable>;
