@@ -63,6 +63,10 @@ export function shakeProject({ project, memory, inSteps, isOld, assetUrl }: Prog
     targets: targetsOf,
     mayMatter: packageSays(project),
     isOnCycle: (id) => onCycles.has(id),
+    isNodeDefault: ({ id }) => {
+      const content = modules.content(id);
+      return content?.kind === 'script' && content.edges.nodeDefault === true;
+    },
     isData: (id) => data.has(id),
     isSheet: (id) => modules.content(id)?.kind === 'style',
     importedBy: (id) => importedNames(modules.content(id)),

@@ -26,6 +26,7 @@ import { type Program, shakeProject } from './program.js';
 import { Scripts } from './scripts.js';
 import { BuiltSheets } from './sheets.js';
 import { type BuildTargets, oldTranslator } from './targets.js';
+import { warningsOf } from './warnings.js';
 
 /** What the runtime looks a worker's URL up by, see `browser/built.ts`. */
 const workerMark = 'worker:';
@@ -162,6 +163,7 @@ export class Writer {
     const made = await this.#writePages(filesOf, lateFiles, workers);
     const licences = licencesOf(this.#project, this.#program);
     if (licences !== '') this.#files.put('licences', '.txt', { text: licences });
+    for (const warning of warningsOf(this.#project, this.#program, this.#files)) this.#options.onWarning(warning);
     this.#verbatim();
     const manifest = this.#manifest(made);
     if (this.#options.manifest) this.#files.all.set(manifestName, `${JSON.stringify(manifest, null, 2)}\n`);
@@ -224,12 +226,14 @@ export class Writer {
     return this.#project.pageOrder(page).filter((id) => left.has(id));
   }
 
-  /** Which convention a module follows for what CommonJS gives it. */
+  /** Which convention a module follows for CommonJS modules that it imports as a whole; names of theirs say it themselves. */
   #convention(id: string): boolean | undefined {
-    const { graph } = this.#program;
+    const { graph, members } = this.#program;
     const content = graph.content(id);
+    const member = members.get(id);
+    const isWhole = member && [...member.imported.values(), ...member.passedOn.values()].some(({ name }) => name === null);
     const asksCommonJs = graph.edges(id).some(({ kind, target }) => kind !== 'style' && isCommonJs(graph.content(target)));
-    return content?.kind === 'script' && asksCommonJs ? content.edges.nodeDefault === true : undefined;
+    return content?.kind === 'script' && isWhole && asksCommonJs ? content.edges.nodeDefault === true : undefined;
   }
 
   /** A module that has its scope for itself. Nothing in it depends on when and where it was made. */

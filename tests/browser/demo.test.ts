@@ -2,7 +2,7 @@ import { readFileSync } from 'node:fs';
 import { afterAll, beforeAll, expect, test } from '@jest/globals';
 import type { Browser } from 'playwright-core';
 import { launchBrowser, openPage } from '../support/browser.js';
-import { Program } from '../support/program.js';
+import { Program, runProgram } from '../support/program.js';
 import { Workspace } from '../support/workspace.js';
 
 let browser: Browser;
@@ -54,3 +54,26 @@ test('the departure board shows, filters, holds a departure, and keeps all that 
   expect(loads()).toBe(1);
   expect(errors).toEqual([]);
 });
+
+test('built and served with its backend, the board looks and works as in development, with React in its production form', async () => {
+  const [{ origin }] = (await program.next('ready')).forwards;
+  const built = await runProgram(workspace.root, ['build', '--no-cache']);
+  expect([built.code, built.stderr]).toEqual([0, '']);
+  const host = await Program.serve(workspace.root, ['--built', '--forward', `/api=${origin}`]);
+  const looks = async (url: string) => {
+    const { page, errors } = await openPage(browser, url);
+    await page.locator('.departure').first().waitFor();
+    await page.click('text=Berth 4');
+    await page.click('.departure >> nth=0');
+    const look = `[...document.querySelectorAll('body *')].map((element) => { const { color, display, padding, font } = getComputedStyle(element); return [element.tagName, color, display, padding, font].join(); })`;
+    const seen = [await page.locator('.departure').count(), await page.evaluate(look)];
+    const isDevelopment = await page.evaluate('"~spark" in globalThis && Boolean(globalThis["~spark"].key)');
+    await page.context().close();
+    expect(errors).toEqual([]);
+    return { seen, isDevelopment };
+  };
+  const [ours, theirs] = [await looks(program.url), await looks(host.url)];
+  expect(theirs.seen).toEqual(ours.seen);
+  expect([ours.isDevelopment, theirs.isDevelopment]).toEqual([true, false]);
+  await host.stop();
+}, 60_000);

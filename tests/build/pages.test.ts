@@ -175,3 +175,64 @@ test('a report shows what is in each file, why, and what is left out', async () 
   await page.context().close();
   workspace.dispose();
 }, 60_000);
+
+test('what is probably not meant is told: circles that read too early, packages in two versions, large files', async () => {
+  const version = (at: string, number: string) => ({
+    [`${at}/package.json`]: `{ "name": "tides", "version": "${number}", "type": "module", "main": "index.js" }`,
+    [`${at}/index.js`]: `export const tides = () => '${number}';\n`,
+  });
+  const workspace = Workspace.with({
+    'package.json': '{ "type": "module" }',
+    'index.html': '<!doctype html><link rel="icon" href="data:,"><script type="module" src="main.ts"></script>',
+    'main.ts': `import { a } from './a'; import { tides } from 'tides'; import { pier } from 'pier'; import big from './big.png';\nconsole.log(a, tides(), pier(), big);\n`,
+    'a.ts': `import { b } from './b';\nexport const a = Math.random();\nexport const twice = () => b;\n`,
+    'b.ts': `import { a, twice } from './a';\nexport const b = () => twice();\nexport const early = [a].map(console.log);\n`,
+    'big.png': 'x'.repeat(1_200_000),
+    ...version('node_modules/tides', '2.0.0'),
+    'node_modules/pier/package.json': '{ "name": "pier", "type": "module", "main": "index.js" }',
+    'node_modules/pier/index.js': `export { tides as pier } from 'tides';\n`,
+    ...version('node_modules/pier/node_modules/tides', '1.4.0'),
+  });
+  const { code, warnings } = await build(workspace);
+  expect([code, warnings]).toEqual([
+    0,
+    [
+      expect.objectContaining({
+        code: 'read-too-early',
+        file: 'b.ts',
+        message: expect.stringContaining("'a' is read before a.ts"),
+      }),
+      expect.objectContaining({
+        code: 'package-twice',
+        message: 'tides is in the build in 2 versions: 2.0.0 for main.ts, 1.4.0 for node_modules/pier/index.js.',
+      }),
+      expect.objectContaining({ code: 'file-large', message: expect.stringContaining('big-') }),
+    ],
+  ]);
+  workspace.dispose();
+}, 60_000);
+
+test('what CommonJS gives by default follows the module that imports it, though another one passes it on', async () => {
+  const workspace = Workspace.with({
+    'index.html': '<!doctype html><link rel="icon" href="data:,"><script type="module" src="main.ts"></script>',
+    'main.ts': `import { common } from 'passer'; import own from 'common'; document.title = [typeof common, typeof own].join();\n`,
+    'node_modules/passer/package.json': '{ "name": "passer", "type": "module", "main": "index.js", "sideEffects": false }',
+    'node_modules/passer/index.js': `export { default as common } from 'common';\n`,
+    'node_modules/common/package.json': '{ "name": "common", "main": "index.js" }',
+    'node_modules/common/index.js': `exports.__esModule = true; exports.default = () => 1;\n`,
+  });
+  const titles: string[] = [];
+  const program = await Program.serve(workspace.root);
+  await build(workspace);
+  const { url, close } = await serveNatively(workspace.path('dist'));
+  for (const at of [program.url, `${url}index.html`]) {
+    const { page } = await openPage(browser, at);
+    await page.waitForFunction('document.title !== ""');
+    titles.push(await page.title());
+    await page.context().close();
+  }
+  expect(titles).toEqual(['object,function', 'object,function']);
+  await program.stop();
+  close();
+  workspace.dispose();
+}, 60_000);

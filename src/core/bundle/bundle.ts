@@ -19,6 +19,8 @@ export interface BundleInput {
   targets(member: Member): readonly string[];
   mayMatter(id: string): boolean;
   isOnCycle(id: string): boolean;
+  /** See `NamesInput`. */
+  isNodeDefault(member: Member): boolean;
   /** JSON, and names of classes: the members of the default export are exports too. */
   isData(id: string): boolean;
   /** Style sheets, which stand for themselves whoever uses names of theirs. */
@@ -47,7 +49,7 @@ export class Bundle {
 
   constructor(input: BundleInput) {
     this.#input = input;
-    const { members, targets, constants, isOnCycle } = input;
+    const { members, targets, constants, isOnCycle, isNodeDefault } = input;
     markApart(input);
     const { data, objects } = readByMembers(input);
     this.names = new Names({
@@ -55,6 +57,7 @@ export class Bundle {
       targets,
       constants,
       isOnCycle,
+      isNodeDefault,
       isData: (id) => data.has(id),
       isFixed: ({ member, name }) => objects.has(`${member.id}\0${name}`),
     });
@@ -413,7 +416,7 @@ export function* marksIn(text: string, { mark, marked }: PrintedMember): Generat
 }
 
 /** Finds modules that can't share a scope with others, and says why. */
-function markApart({ members, targets, constants, isOnCycle }: BundleInput): void {
+function markApart({ members, targets, constants, isOnCycle, isNodeDefault }: BundleInput): void {
   const isOpen = (member: Member) =>
     member.stars.some((star) => {
       const other = members.get(targets(member)[star]!);
@@ -427,7 +430,7 @@ function markApart({ members, targets, constants, isOnCycle }: BundleInput): voi
       isNews = true;
     }
   }
-  const names = new Names({ members, targets, constants, isOnCycle, isData: () => false, isFixed: () => false });
+  const names = new Names({ members, targets, constants, isOnCycle, isNodeDefault, isData: () => false, isFixed: () => false });
   for (const member of members.values()) {
     if (member.apart !== undefined) continue;
     const lost = [...member.imported].find(([, imported]) => names.imported(member, imported) === null);
@@ -439,12 +442,12 @@ const openReason = 'it passes on what a CommonJS module exports';
 
 /** Data modules, and objects by module and name, of which nothing but members is ever read, anywhere. Errs towards fewer. */
 function readByMembers(input: BundleInput): { data: Set<string>; objects: Set<string> } {
-  const { members, targets, constants, isOnCycle, isData, edges } = input;
+  const { members, targets, constants, isOnCycle, isNodeDefault, isData, edges } = input;
   const data = new Set([...members.keys()].filter(isData));
   const objects = new Set(
     [...members.values()].flatMap((member) => [...member.objects.keys()].map((name) => `${member.id}\0${name}`)),
   );
-  const names = new Names({ members, targets, constants, isOnCycle, isData: () => false, isFixed: () => false });
+  const names = new Names({ members, targets, constants, isOnCycle, isNodeDefault, isData: () => false, isFixed: () => false });
   /** Modules whose exports somebody may have as a whole. */
   const open = new Set<string>();
   for (const member of members.values()) {

@@ -85,7 +85,7 @@ export function planGroups(input: GroupInput): Map<string, Group> {
 }
 
 /** Modules in the order in which evaluation of a root runs them. */
-function evaluationOrder(root: string, edges: GroupInput['edges']): string[] {
+export function evaluationOrder(root: string, edges: GroupInput['edges']): string[] {
   const order: string[] = [];
   const seen = new Set([root]);
   const stack = [{ id: root, edges: edges(root), next: 0 }];

@@ -31,6 +31,8 @@ export interface NamesInput {
   targets(member: Member): readonly string[];
   constants: Readonly<Record<string, string>>;
   isOnCycle(id: string): boolean;
+  /** What CommonJS gives by default follows Node's convention in this module. */
+  isNodeDefault(member: Member): boolean;
   /** Whether nothing but members of an object is ever read, and nothing about it changes. */
   isFixed(own: OwnName): boolean;
   /** Modules whose default export is only ever read by members: its members are exports of their own. */
@@ -108,6 +110,9 @@ export class Names {
   /** What an import of a module leads to. */
   imported(member: Member, { from, name }: ImportedName, seen?: Set<string>): Found | null {
     const target = this.#input.targets(member)[from]!;
+    // Under Node's convention the default of a CommonJS module is all of `module.exports`, whoever asks for it over this module.
+    if (name === 'default' && !this.#input.members.has(target) && this.#input.isNodeDefault(member))
+      return { outer: target, name: 'module.exports' };
     if (name !== null) return this.resolve(target, name, seen);
     return this.#input.members.get(target)?.apart === undefined && this.#input.members.has(target)
       ? { namespace: target }

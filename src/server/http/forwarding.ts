@@ -18,16 +18,16 @@ export interface ForwardingServer {
 
 /** Sends what a rule is for to its backend, unless that would go wrong. */
 export class Forwarding {
-  readonly #server: ForwardingServer;
+  readonly #owner: ForwardingServer;
 
   constructor(server: ForwardingServer) {
-    this.#server = server;
+    this.#owner = server;
   }
 
   /** Forwards a request. `isContinued`: the browser waits for a `100 Continue`. */
   forward(request: IncomingMessage, response: ServerResponse, how: { rule: CompiledRule; isContinued: boolean }): void {
     const refuse = (status: number, text: string) => sendText(response, status, 'text/plain; charset=utf-8', `${text}\n`);
-    const forwarder = this.#server.forwarder();
+    const forwarder = this.#owner.forwarder();
     if (forwarder.isAmbiguous(request, how.rule))
       return refuse(
         400,
@@ -38,13 +38,13 @@ export class Forwarding {
         508,
         `The rule for ${how.rule.label} sends requests back to this server. Correct its address ${how.rule.to.label}: it must be that of the backend.`,
       );
-    const onFault = (error: unknown) => this.#server.requestFailed(request, response, error);
+    const onFault = (error: unknown) => this.#owner.requestFailed(request, response, error);
     forwarder.handle(request, response, { ...how, onFault });
   }
 
   /** Joins a connection that changes protocols with a backend, if a rule is for it. */
   upgrade(request: IncomingMessage, socket: Duplex, { head, trust }: { head: Buffer; trust: Trust }): void {
-    const forwarder = this.#server.forwarder();
+    const forwarder = this.#owner.forwarder();
     const rule = forwarder.find(request, 'first') ?? forwarder.find(request, 'missing');
     if (!rule) return refuseUpgrade(socket, '404 Not Found');
     // Browsers let pages of any site open sockets, with the user's cookies: only the Origin tells.
@@ -52,23 +52,23 @@ export class Forwarding {
     if (!isAllowed) return refuseUpgrade(socket, '403 Forbidden');
     if (forwarder.isAmbiguous(request, rule)) return refuseUpgrade(socket, '400 Bad Request');
     if (this.#isLoop(request, rule)) return refuseUpgrade(socket, '508 Loop Detected');
-    const onFault = (error: unknown) => this.#server.failed(`the upgrade of ${request.url}`, error);
+    const onFault = (error: unknown) => this.#owner.failed(`the upgrade of ${request.url}`, error);
     forwarder.upgrade(request, socket, { head, rule, onFault });
   }
 
   /** Whether a rule leads to a port of this machine. */
   expectsBackendAt(port: number): boolean {
-    return this.#server.forwarder().rules.some(({ to }) => this.#leadsTo(port, to));
+    return this.#owner.forwarder().rules.some(({ to }) => this.#leadsTo(port, to));
   }
 
   /** Whether a rule leads back here, directly or over other servers. */
   #isLoop(request: IncomingMessage, { to }: CompiledRule): boolean {
-    if (this.#leadsTo(this.#server.port(), to)) return true;
+    if (this.#leadsTo(this.#owner.port(), to)) return true;
     return String(request.headers['x-forwarded-for'] ?? '').split(',').length > mostForwards;
   }
 
   #leadsTo(port: number, { socketPath, port: target, hostname }: Target): boolean {
-    const ownNames = ['localhost', '127.0.0.1', '::1', '0.0.0.0', '::', this.#server.host];
+    const ownNames = ['localhost', '127.0.0.1', '::1', '0.0.0.0', '::', this.#owner.host];
     return socketPath === undefined && target === port && ownNames.includes(hostname);
   }
 }
