@@ -59,6 +59,7 @@ const floors = [
   'core/documents',
   'core/pieces',
   'core/graph',
+  'core/bundle',
   'core/live',
   'forward',
   'project/options.ts',

@@ -1,7 +1,12 @@
 import type { Member } from '../core/bundle/member.js';
 import type { ModuleContent } from '../core/graph/module-content.js';
 import type { Mapped } from './mapped.js';
-import type { Kept } from './scripts.js';
+
+/** Work of earlier builds. */
+export interface Kept {
+  get(key: string): string | undefined;
+  put(key: string, text: () => string): void;
+}
 
 /** What a build remembers for the next one of the same process. */
 export class BuildMemory implements Kept {

@@ -1,10 +1,8 @@
-import { type Targets, transform } from 'lightningcss';
 import { type MinifyOptions, minify } from 'terser';
-import { type KeptNames, visibleNamesIn } from '../core/bundle/visible-names.js';
+import type { KeptNames } from '../core/bundle/member.js';
+import { visibleNamesIn } from '../core/bundle/visible-names.js';
 import type { Mapped } from './mapped.js';
 import type { Edition } from './targets.js';
-
-export type SheetTargets = Targets;
 
 const options = {
   // Licences stand in a file of their own.
@@ -54,21 +52,4 @@ export async function smallerScript({ text, map }: Mapped, { names, keepsNames, 
 function oneOf(names: readonly string[]): RegExp {
   const escaped = [...new Set(names)].map((name) => name.replace(/\$/g, '\\$'));
   return escaped.length === 0 ? /^(?!)/ : new RegExp(`^(?:${escaped.join('|')})$`);
-}
-
-/** Makes a style sheet smaller, and lowers what `targets` don't understand. */
-export function smallerSheet(
-  id: string,
-  { text, map }: Mapped,
-  { minify: isSmaller, targets }: { minify: boolean; targets: Targets | undefined },
-): Mapped {
-  const made = transform({
-    filename: id,
-    code: Buffer.from(text),
-    minify: isSmaller,
-    errorRecovery: true,
-    ...(targets ? { targets } : {}),
-    ...(map === undefined ? {} : { sourceMap: true, inputSourceMap: map }),
-  });
-  return { text: made.code.toString(), ...(made.map ? { map: made.map.toString() } : {}) };
 }

@@ -1,8 +1,8 @@
 import { gzipSync } from 'node:zlib';
+import { packageOf } from '../core/module-id.js';
 import type { ProjectGraph } from '../project/project-graph.js';
 import type { Manifest } from './manifest.js';
 import type { Program } from './program.js';
-import { packageOf } from './summary.js';
 
 /** A module in a file of a build. */
 export interface ReportModule {

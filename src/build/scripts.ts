@@ -1,9 +1,8 @@
 import { type Bundle, marksIn, type PrintedGroup, withNames } from '../core/bundle/bundle.js';
 import type { Group } from '../core/bundle/groups.js';
-import type { Member } from '../core/bundle/member.js';
+import type { KeptNames, Member } from '../core/bundle/member.js';
 import type { PrintedMember } from '../core/bundle/print-member.js';
 import type { Variable } from '../core/bundle/scope.js';
-import type { KeptNames } from '../core/bundle/visible-names.js';
 import type { ModuleContent, ScriptContent } from '../core/graph/module-content.js';
 import type { ModuleGraph } from '../core/graph/module-graph.js';
 import type { MapSection } from '../core/maps/index-map.js';
@@ -13,15 +12,9 @@ import type { RuntimeEdges } from '../core/pieces/runtime-edges.js';
 import { contentHash } from '../core/text/content-hash.js';
 import { countLineEnds } from '../core/text/line-index.js';
 import { joinedMap, type Mapped, mappedEdits, type Replacement, replaced } from './mapped.js';
-import type { BuildMemory } from './memory.js';
+import type { BuildMemory, Kept } from './memory.js';
 import type { MinifyPool } from './minify-pool.js';
 import type { Edition } from './targets.js';
-
-/** Work of earlier builds. */
-export interface Kept {
-  get(key: string): string | undefined;
-  put(key: string, text: () => string): void;
-}
 
 export interface ScriptsInput {
   bundle: Bundle;

@@ -8,7 +8,7 @@ import { nameOf } from './assets.js';
 import type { BuiltFiles } from './built-files.js';
 import { inlineImports } from './inline-imports.js';
 import { joinedMap, type Mapped } from './mapped.js';
-import { type SheetTargets, smallerSheet } from './minify.js';
+import { loweredSheet, type SheetTargets, smallerSheet } from './smaller-sheet.js';
 
 export interface BuiltSheetsInput {
   graph: ModuleGraph<ModuleContent>;
@@ -55,7 +55,8 @@ export class BuiltSheets {
   async #make(id: string): Promise<Mapped> {
     const { minify, targets } = this.#input;
     const sheet = await this.#inlined(id);
-    return minify || targets ? smallerSheet(id, sheet, { minify, targets }) : sheet;
+    const lowered = targets ? loweredSheet(id, sheet, targets) : sheet;
+    return minify ? smallerSheet(lowered) : lowered;
   }
 
   /** A sheet with those that it imports in their places. In a circle, one that is under way is left out. */

@@ -1,9 +1,9 @@
 import { promisify } from 'node:util';
 import { brotliCompress, constants, gzip } from 'node:zlib';
-import { fileOfId } from '../core/module-id.js';
-import type { BuildResult } from './build.js';
+import { packageOf } from '../core/module-id.js';
 import { plain } from './limits.js';
 import type { Manifest } from './manifest.js';
+import type { BuildResult } from './options.js';
 
 const compressed = { gzip: promisify(gzip), brotli: promisify(brotliCompress) };
 /** The highest two take ten times as long, for a twentieth. */
@@ -92,11 +92,6 @@ function largestPackages(sizes: ReadonlyMap<string, number>): BuildSummary['pack
   }
   const all = [...byPackage].map(([name, bytes]) => ({ name, bytes }));
   return all.sort((a, b) => b.bytes - a.bytes || (a.name < b.name ? -1 : 1)).slice(0, mostPackages);
-}
-
-/** The package that a module belongs to; `undefined` for those of the application. */
-export function packageOf(id: string): string | undefined {
-  return /^.*node_modules\/((?:@[^/]+\/)?[^/]+)/.exec(fileOfId(id))?.[1];
 }
 
 function sum(sizes: readonly Size[]): Size {

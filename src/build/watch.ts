@@ -2,8 +2,9 @@ import { readdirSync } from 'node:fs';
 import { join, relative, sep } from 'node:path';
 import type { Problem } from '../core/problem/problem.js';
 import { Project } from '../project/project.js';
-import { BuildFailed, type BuildOptions, type BuildResult, write } from './build.js';
+import { BuildFailed, write } from './build.js';
 import { BuildMemory } from './memory.js';
+import type { BuildOptions, BuildResult } from './options.js';
 
 /** Who is told of builds, one after another. */
 export interface WatchListener {

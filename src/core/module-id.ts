@@ -24,3 +24,8 @@ export function splitId(id: string): { file: string; type?: ModuleType } {
 export function fileOfId(id: string): string {
   return splitId(id).file;
 }
+
+/** The package that a module belongs to; `undefined` for those of the application. */
+export function packageOf(id: string): string | undefined {
+  return /^.*node_modules\/((?:@[^/]+\/)?[^/]+)/.exec(fileOfId(id))?.[1];
+}

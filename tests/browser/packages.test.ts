@@ -73,7 +73,7 @@ const uses: [imports: string, expression: string, expected: unknown][] = [
   [`import L from 'leaflet';\nimport 'leaflet/dist/leaflet.css';`, `L.latLng(1, 2).lng`, 2],
 ];
 
-test(`${uses.length} popular packages of every module format run without an error, served, built and made smaller`, async () => {
+test(`${uses.length} popular packages of every module format run without an error, served and built`, async () => {
   const browser = await launchBrowser();
   const workspace = Workspace.with(
     {
@@ -94,16 +94,14 @@ createRoot(document.getElementById('app')).render(<StrictMode><pre id="results">
   expect(program.events.filter(({ event }) => event === 'problems')).toEqual([]);
   await expectResults(browser, program.url);
   await program.stop();
-  for (const more of [[], ['--no-minify']]) {
-    const built = await runProgram(workspace.root, ['build', '--no-cache', ...more]);
-    expect([built.code, built.stderr]).toEqual([0, '']);
-    const { url, close } = await serveNatively(workspace.path('dist'));
-    await expectResults(browser, `${url}index.html`);
-    close();
-  }
+  const built = await runProgram(workspace.root, ['build', '--no-cache', '--source-maps', 'off']);
+  expect([built.code, built.stderr]).toEqual([0, expect.stringMatching(/^! stylis is in the build in 2 versions[^!✖]*$/)]);
+  const { url, close } = await serveNatively(workspace.path('dist'));
+  await expectResults(browser, `${url}index.html`);
+  close();
   await browser.close();
   workspace.dispose();
-}, 120_000);
+}, 180_000);
 
 /** Opens the page and compares what every package gave; nothing is said in the console. */
 async function expectResults(browser: Browser, url: string): Promise<void> {

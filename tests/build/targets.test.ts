@@ -66,6 +66,33 @@ test.each(targets)(
   60_000,
 );
 
+test('declarations keep their order, so that a shorthand resets what stands before it and nothing else', async () => {
+  const rule =
+    'font: 16px/1.5 serif; font-variant-numeric: tabular-nums; animation: tide 1s; animation-timeline: scroll(); transition: all 1s; transition-behavior: allow-discrete;';
+  const workspace = Workspace.with({
+    'package.json': '{}',
+    'index.html': '<link rel="stylesheet" href="a.css">',
+    'a.css': `p { ${rule} }\nb { font-kerning: none; font: inherit }`,
+  });
+  for (const more of [[], ['--no-minify'], ['--targets', 'safari 13']]) {
+    await runProgram(workspace.root, ['build', '--no-cache', '--source-maps', 'off', ...more]);
+    const assets = workspace.path('dist/assets');
+    const css = readFileSync(`${assets}/${readdirSync(assets)[0]}`, 'utf8');
+    for (const [first, second] of [
+      ['font', 'font-variant-numeric'],
+      ['animation', 'animation-timeline'],
+      ['transition', 'transition-behavior'],
+      ['font-kerning', 'font'],
+    ]) {
+      const place = (name: string) =>
+        css.slice(css.indexOf(name === 'font-kerning' || second === 'font' ? 'b' : 'p')).search(new RegExp(`[{;\\s]${name}:`));
+      expect([more, first, place(first!) < place(second!)]).toEqual([more, first, true]);
+    }
+    expect(css).not.toContain('as-it-is');
+  }
+  workspace.dispose();
+}, 60_000);
+
 test('targets come from the settings, the project, or are widely available browsers; what they lack is told', async () => {
   const workspace = Workspace.with({ ...mole, 'src/late.ts': 'export const name = "late" + 10n;' });
   const run = async (...args: string[]) => runProgram(workspace.root, ['build', '--no-cache', ...args]);

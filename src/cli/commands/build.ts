@@ -1,6 +1,6 @@
 import { join, relative, resolve } from 'node:path';
 import { Command, Option } from 'commander';
-import type { BuildOptions } from '../../build/build.js';
+import type { BuildOptions } from '../../build/options.js';
 import { resolveTargets } from '../../build/targets.js';
 import { type Problem, VineError } from '../../core/problem/problem.js';
 import { contentHash } from '../../core/text/content-hash.js';
@@ -9,6 +9,7 @@ import { compileRule, findRule } from '../../forward/rule.js';
 import { type CommandLineSettings, type EffectiveSettings, effectiveSettings } from '../../settings/effective.js';
 import { cacheFolderOf, projectOptions } from '../compose.js';
 import { parseBase } from '../options.js';
+import { projectName } from '../project-name.js';
 import { BuildReporter } from '../report/build-reporter.js';
 import { closeOnSignals, withPlainSignals } from '../staying-alive.js';
 
@@ -102,7 +103,7 @@ function reporterFor(
   { json, watch: isWatching, report }: BuildCommandOptions,
 ): BuildReporter {
   return new BuildReporter({
-    root,
+    name: projectName(root),
     folder: relative(process.cwd(), output.folder) || output.folder,
     json: json === true,
     isWatching: isWatching === true,

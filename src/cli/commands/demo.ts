@@ -7,7 +7,8 @@ import { setTimeout as delay } from 'node:timers/promises';
 import { fileURLToPath } from 'node:url';
 import { Command } from 'commander';
 import { VineError } from '../../core/problem/problem.js';
-import { type ServeOptions, serve } from './serve.js';
+import { serve } from './serve.js';
+import type { ServeOptions } from './serve-request.js';
 
 const backendPort = 8464;
 const backendPatienceMs = 10_000;

@@ -4,12 +4,13 @@ import { lastManifest } from '../../build/output-folder.js';
 import { VineError } from '../../core/problem/problem.js';
 import { BuiltHost } from '../../server/built-host.js';
 import { type CommandLineSettings, effectiveSettings } from '../../settings/effective.js';
+import { openBrowser } from '../open-browser.js';
 import { projectName } from '../project-name.js';
 import { jsonReporter } from '../report/json-reporter.js';
 import { problemsOnly } from '../report/reporter.js';
 import { terminalReporter } from '../report/terminal-reporter.js';
 import { closeOnSignals, Failures, goOnAfterErrors } from '../staying-alive.js';
-import { openBrowser, type ServeRequest } from './serve.js';
+import type { ServeRequest } from './serve-request.js';
 
 /**
  * `serve --built`: serves what the last build wrote, until the process is asked to end.

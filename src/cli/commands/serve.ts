@@ -4,29 +4,17 @@ import { VineServer } from '../../server/server.js';
 import { type CommandLineSettings, effectiveSettings } from '../../settings/effective.js';
 import { collectGarbage } from '../collect-garbage.js';
 import { cacheFolderOf, projectOf, servedOf } from '../compose.js';
+import { openBrowser } from '../open-browser.js';
 import { parseBase, parseForward, parsePort } from '../options.js';
 import { projectName } from '../project-name.js';
 import { jsonReporter } from '../report/json-reporter.js';
 import type { EditorUrl } from '../report/problem-text.js';
-import { problemsOnly, type Reporter } from '../report/reporter.js';
+import { problemsOnly } from '../report/reporter.js';
 import { terminalReporter } from '../report/terminal-reporter.js';
 import { Running } from '../running.js';
 import { closeOnSignals, Failures, goOnAfterErrors, withPlainSignals } from '../staying-alive.js';
-import type { TapeOptions } from '../tape.js';
 import { traceFile } from '../trace-file.js';
-
-/** Options of `serve` as Commander gives them. */
-export interface ServeOptions extends Omit<CommandLineSettings, 'page'>, TapeOptions {
-  open?: boolean;
-  hot: boolean;
-  cache?: boolean;
-  poll?: boolean;
-  built?: boolean;
-  traffic?: boolean;
-  trace?: string;
-  json?: boolean;
-  quiet?: boolean;
-}
+import type { ServeOptions, ServeRequest } from './serve-request.js';
 
 /** `vine-spark serve [page]`. */
 export function serveCommand(version: string): Command {
@@ -57,13 +45,6 @@ export function serveCommand(version: string): Command {
       const start = options.built ? (await import('./serve-built.js')).serveBuilt : serve;
       await start({ version, options, ...(page === undefined ? {} : { page }) });
     });
-}
-
-/** What `serve` is asked for. */
-export interface ServeRequest {
-  version: string;
-  page?: string;
-  options: ServeOptions;
 }
 
 /** Serves until the process is asked to end. Settles when everything stands. */
@@ -163,17 +144,4 @@ export async function serve({ version, page, options }: ServeRequest): Promise<v
   reporter.tell({ event: 'ready', report: { ...report, notes: pageNotes, modules: project.graph.size, ms } });
   running.opened();
   if (options.open) await openBrowser(server.url, reporter);
-}
-
-/** Opens a URL in the user's browser. That this fails is told and harms nothing. */
-export async function openBrowser(url: string, reporter: Reporter): Promise<void> {
-  try {
-    const child = await (await import('open')).default(url);
-    child.on('error', (error) => reporter.tell({ event: 'note', text: `no browser could be opened: ${error.message}` }));
-  } catch (error) {
-    reporter.tell({
-      event: 'note',
-      text: `no browser could be opened: ${error instanceof Error ? error.message : String(error)}`,
-    });
-  }
 }

@@ -1,14 +1,14 @@
 import { writeFileSync } from 'node:fs';
 import { relative } from 'node:path';
-import type { BuildResult } from '../../build/build.js';
+import type { BuildResult } from '../../build/options.js';
 import { type Problem, VineError } from '../../core/problem/problem.js';
-import { projectName } from '../project-name.js';
 import { buildTable, rebuiltLine } from './build-table.js';
 import { colours as pc } from './colours.js';
 import { printProblem } from './problem-text.js';
 
 export interface BuildReporterOptions {
-  root: string;
+  /** The project's name. */
+  name: string;
   /** The output folder as it's shown. */
   folder: string;
   json: boolean;
@@ -62,12 +62,12 @@ export class BuildReporter {
   }
 
   async #writeReport(result: BuildResult): Promise<void> {
-    const { reportFile, root } = this.#options;
+    const { reportFile, name } = this.#options;
     if (reportFile === undefined) return;
     const { reportPage } = await import('../../build/report-page.js');
     const shown = relative(process.cwd(), reportFile);
     try {
-      writeFileSync(reportFile, reportPage(result.report(projectName(root))));
+      writeFileSync(reportFile, reportPage(result.report(name)));
     } catch (error) {
       const { code } = error as NodeJS.ErrnoException;
       if (code === undefined) throw error;

@@ -1,6 +1,13 @@
 import type { Node } from 'estree';
 import type { Spanned } from '../link/tree.js';
-import type { KeptNames } from './visible-names.js';
+
+/** Names that have to stay since a program may read them off functions. */
+export interface KeptNames {
+  /** Of function declarations and expressions. */
+  functions: string[];
+  /** Of variables that a function without a name is given to, whose name it takes (ECMA-262, 8.4.5). */
+  values: string[];
+}
 
 /** A place where a top-level name of a module is used. */
 export interface Reference {

@@ -1,4 +1,17 @@
-import type { CallExpression, Class, Expression, NewExpression, Node, Pattern, Property, SpreadElement, Super } from 'estree';
+import type {
+  ArrowFunctionExpression,
+  AssignmentExpression,
+  CallExpression,
+  Class,
+  Expression,
+  FunctionExpression,
+  NewExpression,
+  Node,
+  Pattern,
+  Property,
+  SpreadElement,
+  Super,
+} from 'estree';
 import type { Spanned } from '../link/tree.js';
 import type { Effect } from './member.js';
 
@@ -28,6 +41,8 @@ export function effectsOf(node: Node, context: EffectContext): Effect[] {
 class Scan {
   readonly #context: EffectContext;
   readonly #effects: Effect[];
+  /** Names in functions that are run where they stand, which are theirs alone. */
+  readonly #locals = new Set<string>();
 
   constructor(context: EffectContext, effects: Effect[]) {
     this.#context = context;
@@ -91,6 +106,10 @@ class Scan {
         return this.visit(node.expression);
       case 'BlockStatement':
         return this.#each(node.body);
+      case 'ReturnStatement':
+        return this.#each([node.argument]);
+      case 'AssignmentExpression':
+        return this.#assignment(node);
       case 'VariableDeclaration':
         for (const { id, init } of node.declarations) {
           if (id.type !== 'Identifier') this.#add(id);
@@ -164,12 +183,41 @@ class Scan {
     if (this.#context.isMarked(node)) return this.#arguments(node);
     const path = globalPath(callee, this.#context);
     if (path !== undefined && isHarmlessCall(path, node)) return this.#arguments(node);
+    const isFunction = callee.type === 'FunctionExpression' || callee.type === 'ArrowFunctionExpression';
+    if (isFunction && node.type === 'CallExpression' && !callee.async && !callee.generator) return this.#atOnce(callee, node);
     if (callee.type === 'Identifier' && !this.#context.isGlobal(callee)) {
       this.#add(node, { callee: callee.name });
       this.#name(callee);
       return this.#arguments(node);
     }
     this.#add(node);
+  }
+
+  /** A function that is called where it stands: its body runs, and may do what it likes with what it makes itself. */
+  #atOnce(callee: FunctionExpression | ArrowFunctionExpression, node: CallExpression): void {
+    this.#arguments(node);
+    if (callee.params.some(({ type }) => type !== 'Identifier')) return this.#add(node);
+    if (callee.body.type !== 'BlockStatement') return this.visit(callee.body);
+    if (callee.type === 'FunctionExpression' && callee.id) this.#locals.add(callee.id.name);
+    for (const statement of callee.body.body) {
+      if (statement.type === 'FunctionDeclaration') this.#locals.add(statement.id.name);
+      if (statement.type !== 'VariableDeclaration') continue;
+      for (const { id, init } of statement.declarations)
+        if (id.type === 'Identifier' && init && isLiteral.has(init.type)) this.#locals.add(id.name);
+    }
+    for (const statement of callee.body.body) {
+      if (inFunctions.has(statement.type)) this.visit(statement);
+      else this.#add(statement);
+    }
+  }
+
+  /** Something of a function's own may get members; everything else that is assigned is somebody's. */
+  #assignment(node: AssignmentExpression): void {
+    const { left, right, operator } = node;
+    const isOwn = left.type === 'MemberExpression' && left.object.type === 'Identifier' && this.#locals.has(left.object.name);
+    if (!isOwn || operator !== '=') return this.#add(node);
+    this.#key({ computed: left.computed, key: left.property });
+    this.visit(right);
   }
 
   #arguments(node: CallExpression | NewExpression): void {
@@ -258,6 +306,16 @@ function isHarmlessCall(path: string, { type, arguments: given }: CallExpression
   if (literalCalls.has(path)) return areLiteral && given.length > 0;
   return plainCalls.has(path) && (arePrimitive || path === 'Array.of');
 }
+
+const inFunctions = new Set([
+  'FunctionDeclaration',
+  'VariableDeclaration',
+  'ExpressionStatement',
+  'ReturnStatement',
+  'IfStatement',
+  'BlockStatement',
+  'EmptyStatement',
+]);
 
 const isLiteral = new Set([
   'ObjectExpression',

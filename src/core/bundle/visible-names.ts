@@ -3,15 +3,8 @@ import type { Node, Program } from 'estree';
 import { walk } from 'estree-walker';
 import { parseSync } from 'oxc-parser';
 import { parentsOf } from '../link/tree.js';
+import type { KeptNames } from './member.js';
 import { isAnonymous } from './syntax.js';
-
-/** Names that have to stay since a program may read them off functions. */
-export interface KeptNames {
-  /** Of function declarations and expressions. */
-  functions: string[];
-  /** Of variables that a function without a name is given to, whose name it takes (ECMA-262, 8.4.5). */
-  values: string[];
-}
 
 /**
  * The names in a script that a program may see: those of functions that are used for more than to be called, and that they are not the
