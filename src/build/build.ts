@@ -23,6 +23,7 @@ export async function build(options: BuildOptions): Promise<BuildResult> {
   });
   project.readPages();
   try {
+    options.onStage('reading modules');
     await project.readModules();
     return await write(project, options);
   } finally {
@@ -37,6 +38,7 @@ export async function build(options: BuildOptions): Promise<BuildResult> {
  */
 export async function write(project: ProjectGraph, options: BuildOptions, memory = new BuildMemory()): Promise<BuildResult> {
   await readLate(project);
+  options.onStage(`leaving out what nobody needs of ${project.modules.size} modules`);
   // Warnings of modules come in a turn of their own.
   await new Promise((resolve) => setImmediate(resolve));
   if (project.problems.length > 0) throw new BuildFailed(project.problems);

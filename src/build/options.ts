@@ -30,6 +30,8 @@ export interface BuildOptions extends ProjectOptions {
   limits: Limits;
   /** Whether somebody else answers a path, such as a backend, by a rule. */
   isElsewhere(path: string): boolean;
+  /** Something begins that may take a while. */
+  onStage(stage: string): void;
   onWarning(warning: Problem): void;
   onNote(note: string): void;
 }

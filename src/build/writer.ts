@@ -145,6 +145,7 @@ export class Writer {
       if (content?.kind === 'asset') this.#assets.write(id, content.hash);
     }
     const fileOf = new Map<string, string>();
+    this.#options.onStage(this.#options.minify ? `making ${graph.size} modules smaller` : `writing ${graph.size} modules`);
     // Together, so that all threads have something to do; put in place one after another.
     const scripts = plan.chunks.map(({ name, modules, isLate }) => {
       const ids = idsFor(bundle, modules);

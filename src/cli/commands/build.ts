@@ -123,6 +123,7 @@ function optionsFor(settings: EffectiveSettings, { cache, minify }: BuildCommand
     targets: { edition: browsers.edition === 5 ? 2015 : browsers.edition },
     isElsewhere: (path) =>
       (['first', 'missing'] as const).some((when) => findRule(rules, { path, method: 'GET', headers: {} }, when)),
+    onStage: (stage) => reporter.stage(stage),
     onWarning: (warning) => reporter.warn(warning),
     onNote: (note) => reporter.note(note),
   };

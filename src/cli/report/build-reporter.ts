@@ -17,15 +17,44 @@ export interface BuildReporterOptions {
   reportFile?: string;
 }
 
+/** What is done sooner than this isn't shown while it's done. */
+const patienceMs = 300;
+
 /** Tells people or programs of a build, or of one after another. */
 export class BuildReporter {
   readonly #options: BuildReporterOptions;
   #warnings: Problem[] = [];
   #notes: string[] = [];
   #builds = 0;
+  #stage = '';
+  #isShown = false;
+  #timer: NodeJS.Timeout | undefined;
 
   constructor(options: BuildReporterOptions) {
     this.#options = options;
+  }
+
+  /** Something begins that may take a while: a terminal shows it until there is more to say. */
+  stage(text: string): void {
+    const { json } = this.#options;
+    if (json || !process.stdout.isTTY) return;
+    this.#stage = text;
+    this.#timer ??= setTimeout(() => {
+      this.#isShown = true;
+      this.#showStage();
+    }, patienceMs).unref();
+    if (this.#isShown) this.#showStage();
+  }
+
+  #showStage(): void {
+    process.stdout.write(`\r\u001b[2K  ${pc.dim(this.#stage)}`);
+  }
+
+  #endStage(): void {
+    clearTimeout(this.#timer);
+    this.#timer = undefined;
+    if (this.#isShown) process.stdout.write('\r\u001b[2K');
+    this.#isShown = false;
   }
 
   warn(warning: Problem): void {
@@ -41,7 +70,8 @@ export class BuildReporter {
     const { folder, json, isWatching } = this.#options;
     const { summarise } = await import('../../build/summary.js');
     const summary = await summarise(result);
-    await this.#writeReport(result);
+    this.#endStage();
+    const report = await this.#writeReport(result);
     const [warnings, notes] = [this.#warnings, this.#notes];
     this.#warnings = [];
     this.#notes = [];
@@ -49,21 +79,25 @@ export class BuildReporter {
     const { manifest, others } = result;
     if (json) return this.#print({ event: 'built', manifest, summary, others, warnings, notes, ms });
     for (const warning of warnings) printProblem(warning);
-    process.stdout.write(this.#builds > 1 ? rebuiltLine(summary, ms) : buildTable({ summary, others, notes, ms, folder }));
+    process.stdout.write(
+      this.#builds > 1 ? rebuiltLine(summary, ms) : buildTable({ summary, others, notes, ms, folder, report }),
+    );
     if (isWatching && this.#builds === 1) process.stdout.write(`  ${pc.dim('waiting for changes')}\n\n`);
   }
 
   /** Nothing was written. */
   failed(problems: readonly Problem[]): void {
+    this.#endStage();
     const warnings = this.#warnings;
     this.#warnings = [];
     if (this.#options.json) this.#print({ event: 'problems', problems, warnings });
     else for (const problem of [...warnings, ...problems]) printProblem(problem);
   }
 
-  async #writeReport(result: BuildResult): Promise<void> {
+  /** Returns the path of the page that was written, as it's shown. */
+  async #writeReport(result: BuildResult): Promise<string | undefined> {
     const { reportFile, name } = this.#options;
-    if (reportFile === undefined) return;
+    if (reportFile === undefined) return undefined;
     const { reportPage } = await import('../../build/report-page.js');
     const shown = relative(process.cwd(), reportFile);
     try {
@@ -74,7 +108,7 @@ export class BuildReporter {
       const message = `The report cannot be written to ${shown} (${code}).`;
       throw new VineError({ code: 'output-unwritable', message, hint: 'Name a file in a folder that exists.' }, { cause: error });
     }
-    this.note(`what is in it, and why: ${shown}`);
+    return shown;
   }
 
   #print(event: object): void {

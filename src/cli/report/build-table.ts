@@ -11,6 +11,8 @@ export interface BuildTableInput {
   ms: number;
   /** As it's shown. */
   folder: string;
+  /** The page that shows what is in each file, where one was written. */
+  report: string | undefined;
 }
 
 interface Row {
@@ -21,7 +23,7 @@ interface Row {
 }
 
 /** What each page loads at first and what later, with sizes as they are and compressed, and what changed since the last build. */
-export function buildTable({ summary, others, notes, ms, folder }: BuildTableInput): string {
+export function buildTable({ summary, others, notes, ms, folder, report }: BuildTableInput): string {
   const rows: Row[] = [];
   for (const { page, first, later } of summary.pages) {
     rows.push({ what: shownText(page), size: first, change: first.change, isHead: true }, ...filesOf(first));
@@ -43,7 +45,7 @@ export function buildTable({ summary, others, notes, ms, folder }: BuildTableInp
       : [];
   const counts = `${modules} module${modules === 1 ? '' : 's'} in ${files} file${files === 1 ? '' : 's'}`;
   const end = `  ${pc.bold(shownText(folder))}  ${counts} after ${ms < 1000 ? `${Math.round(ms)} ms` : `${(ms / 1000).toFixed(1)} s`}`;
-  return `${['', head, ...lines, '', ...largest, end, ...keptLines(others), ...notes.map((note) => `  ${pc.yellow(shownText(note))}`), ''].join('\n')}\n`;
+  return `${['', head, ...lines, '', ...largest, end, ...(report === undefined ? [] : [`  ${pc.bold(shownText(report))}  ${pc.dim('what is in it, and why')}`]), ...keptLines(others), ...notes.map((note) => `  ${pc.yellow(shownText(note))}`), ''].join('\n')}\n`;
 }
 
 /** One line for a build after a change. */
