@@ -7,6 +7,8 @@ import { fileURLToPath } from 'node:url';
 
 const repository = fileURLToPath(new URL('..', import.meta.url));
 const main = join(repository, 'dist/cli/main.js');
+/** Says at the end how much memory the process had at most. */
+const peak = `data:text/javascript,${encodeURIComponent("import { isMainThread } from 'node:worker_threads'; if (isMainThread) process.on('exit', () => process.stderr.write('peak ' + process.resourceUsage().maxRSS + '\\n'));")}`;
 const packages = [
   'react/cjs/react.production.js',
   'react/cjs/react-jsx-runtime.production.js',
@@ -20,14 +22,14 @@ const median = (values) => values.toSorted((a, b) => a - b)[Math.floor(values.le
 /** Runs a program to its end. Returns the milliseconds that took and the most memory it had, in bytes. */
 function run(cwd, args) {
   const from = performance.now();
-  const { status, stderr, stdout } = spawnSync('/usr/bin/time', ['-f', '%M', process.execPath, ...args], {
+  const { status, stderr, stdout } = spawnSync(process.execPath, ['--import', peak, ...args], {
     cwd,
     encoding: 'utf8',
     maxBuffer: 1 << 28,
   });
   const ms = performance.now() - from;
   if (status !== 0) throw new Error(stderr + stdout);
-  return { ms, bytes: Number(stderr.trim().split('\n').at(-1)) * 1024 };
+  return { ms, bytes: Number(/peak (\d+)/.exec(stderr)?.[1] ?? 0) * 1024 };
 }
 
 /** Measures builds of an application, each in turn with its yardstick. */
@@ -50,7 +52,7 @@ export async function measureBuild({ folder, app, runs = 3 }) {
   run(folder, [main, 'build']);
   for (let index = 0; index < runs; index++) warm.push(run(folder, [main, 'build']).ms);
   const watched = await measureWatch(folder, app, runs);
-  return { yardstick: median(yardstick), cold: median(cold), warm: median(warm), watched, memory };
+  return { yardstick: median(yardstick), cold: median(cold), warm: median(warm), watched, bytes: memory };
 }
 
 /** The time from a save to the build with it. */

@@ -8,6 +8,7 @@ import { existsSync, mkdtempSync, readdirSync, rmSync, statSync, writeFileSync }
 import { cpus, tmpdir } from 'node:os';
 import { join, resolve } from 'node:path';
 import { parseArgs } from 'node:util';
+import { measureBuild } from './build.mjs';
 import { figure, line } from './figures.mjs';
 import { measureForward } from './forward.mjs';
 import { measureFirstMap, measureLoad, measureShown } from './load.mjs';
@@ -100,6 +101,16 @@ async function addPage({ folder, app, page }, name) {
   time(`${name}: save to applied in Chromium`, shown.ours.module, [shown.bare.module, chain], 1.5);
 }
 
+/** Builds beside what they can't do without: reading, translating and making the same files smaller, in as many threads. */
+async function addBuild({ folder, app }, name, most) {
+  const { yardstick, cold, warm, watched, bytes } = await measureBuild({ folder, app, runs: quick ? 1 : 3 });
+  const against = [yardstick, 'reading, translating, making smaller'];
+  time(`${name}: build`, cold, against, most);
+  time(`${name}: build with what the last one kept`, warm, against, 1.2);
+  time(`${name}: build after a save, watching`, watched, [cold, 'the whole build'], 0.1);
+  memory(`${name}: most memory of a build`, bytes, [150 * megabyte + 12 * app.sourceBytes, '150 and 12 times the source'], 1);
+}
+
 /** Every figure of an application of one size. `smallest` holds the saves of the smallest one, to compare with. */
 async function addApp(project, size, { isLargest, smallest }) {
   const { folder, app } = project;
@@ -107,6 +118,7 @@ async function addApp(project, size, { isLargest, smallest }) {
   const isEnd = isLargest || !smallest;
   const start = await addStarts(project, name, { rounds: quick ? 1 : 3, isLarge: size >= 1000, isLargest });
   if (quick || size === 1000 || isLargest) await addPage(project, name);
+  if (quick || size === 1000 || isLargest) await addBuild(project, name, isLargest ? 1.8 : 1.6);
   const saves = quick ? 8 : isEnd ? 40 : 20;
   const bare = await bareSave({ folder, app, saves });
   const program = await serve(folder);
