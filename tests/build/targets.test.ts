@@ -6,6 +6,7 @@ import type { Browser } from 'playwright-core';
 import { launchBrowser, openPage } from '../support/browser.js';
 import { serveNatively } from '../support/native.js';
 import { runProgram } from '../support/program.js';
+import { isLong } from '../support/sizes.js';
 import { repository, Workspace } from '../support/workspace.js';
 
 let browser: Browser;
@@ -37,7 +38,7 @@ const targets = [
   ['chrome 94', 2022],
 ] as const;
 
-test.each(targets)(
+test.each(isLong ? targets : [targets[0], targets[2]])(
   'a build for %s is ECMAScript %d, and runs',
   async (query, edition) => {
     const workspace = Workspace.with(mole, { packages: true });

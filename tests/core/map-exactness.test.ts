@@ -10,6 +10,7 @@ import { SourceText } from '../../src/core/text/source-text.js';
 import { defaultScriptOptions } from '../../src/core/translate/script-options.js';
 import { translateScript } from '../../src/core/translate/translate-script.js';
 import { checkMap, type MapCheck } from '../support/map-check.js';
+import { full } from '../support/sizes.js';
 import { repository } from '../support/workspace.js';
 
 beforeAll(() => init());
@@ -83,7 +84,10 @@ test.each(languages)(
     let [files, exact] = [0, 0];
     const replaced: string[] = [];
     const missing: string[] = [];
+    let seen = 0;
     for (const file of filesBelow(join(repository, folder), wanted)) {
+      // Of thousands, some show the same.
+      if (folder === 'node_modules' && seen++ % full(4, 1) !== 0) continue;
       const check = await checkFile(file);
       if (!check) continue;
       files++;

@@ -1,6 +1,7 @@
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
 import { Program } from '../support/program.js';
 import { RawBackend, type RawMessage, readMessage, sendRaw } from '../support/raw-http.js';
+import { full } from '../support/sizes.js';
 import { Workspace } from '../support/workspace.js';
 
 /** The same exchange made directly and through Vine Spark is the same, except for fields of one connection. */
@@ -318,7 +319,7 @@ describe('connections that go wrong', () => {
     backend.onRequest = undefined;
   });
 
-  test('a thousand requests to a backend that closes idle connections after 5 ms: not one fails', async () => {
+  test(`${full(240, 1000)} requests to a backend that closes idle connections after 5 ms: not one fails`, async () => {
     backend.onRequest = (socket) => {
       socket.write('HTTP/1.1 200 OK\r\nContent-Length: 2\r\nConnection: keep-alive\r\n\r\nok');
       setTimeout(() => socket.destroy(), 5);
@@ -332,7 +333,7 @@ describe('connections that go wrong', () => {
         if (n % 3 === 0) await new Promise((resolve) => setTimeout(resolve, n % 7));
       }
     };
-    await Promise.all(Array.from({ length: 8 }, () => worker(125)));
+    await Promise.all(Array.from({ length: 8 }, () => worker(full(30, 125))));
     expect(failed).toBe(0);
     backend.onRequest = undefined;
   });

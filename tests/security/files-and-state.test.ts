@@ -267,7 +267,7 @@ describe('file events', () => {
 });
 
 describe('what is kept', () => {
-  test(`costs nothing but time when it is damaged, ${full(20, 200)} times in any way`, async () => {
+  test(`costs nothing but time when it is damaged, ${full(6, 200)} times in any way`, async () => {
     const random = randomNumbers(99);
     workspace = Workspace.with({
       'index.html':
@@ -320,7 +320,7 @@ describe('what is kept', () => {
       (file) => writeFileSync(file, readFileSync(file).reverse()),
       () => rmSync(cache, { recursive: true, force: true }),
     ];
-    for (let n = 0; n < full(20, 200); n++) {
+    for (let n = 0; n < full(6, 200); n++) {
       const files = kept();
       const file = files[random(files.length)];
       if (file) damages[random(damages.length)]!(file);

@@ -72,7 +72,7 @@ export const shakingCases: Record<string, Record<string, string>> = {
     'main.ts': `import { DEBUG, LEVEL, NAME } from './flags'; import { panel } from './panel'; import { Kind } from './kind';
       if (DEBUG) panel(); if (LEVEL === 2) console.log('GONE level'); else console.log('STAYS level'); DEBUG && import('./tools'); console.log(DEBUG ? 'GONE yes' : 'STAYS no', NAME);
       if (process.env.NODE_ENV !== 'production') import('./tools'); if (Kind.Low === Kind.High) console.log('GONE kind');
-      if (import.meta.live) import('./tools');`,
+      if (import.meta.live) import('./tools'); import.meta.live?.take(() => console.log('GONE take')); const told = import.meta.live?.state.told ?? 'STAYS told'; console.log(told);`,
     'flags.ts': `export const DEBUG = false; const base = true; export const LEVEL = base ? 1 : 2; export const NAME = 'STAYS name';`,
     'panel.ts': `export const panel = () => 'GONE panel';`,
     'tools.ts': `console.log('GONE tools');`,

@@ -14,22 +14,35 @@ export function choicesIn(tree: Program, isConstant: (name: string) => boolean):
     enter(node) {
       if (node.type === 'IfStatement') add('if', node.test, node.consequent, node.alternate);
       if (node.type === 'ConditionalExpression') add('conditional', node.test, node.consequent, node.alternate);
+      if (node.type === 'ChainExpression') {
+        const start = optionalStart(node.expression);
+        if (start?.type === 'MemberExpression') add('?.', start, node, undefined);
+      }
       if (node.type === 'LogicalExpression') add(node.operator, node.left, node.right, undefined);
     },
   });
   return choices;
 }
 
+/** What stands in front of the first `?.` of a chain. */
+function optionalStart(node: Node): Node | undefined {
+  if (node.type !== 'MemberExpression' && node.type !== 'CallExpression') return undefined;
+  const inner = (node.type === 'MemberExpression' ? node.object : node.callee) as Node;
+  return optionalStart(inner) ?? (node.optional ? inner : undefined);
+}
+
 function branch(node: Node | null | undefined): Branch | undefined {
   if (!node) return undefined;
   const { start, end } = node as Spanned;
   const isStatement = /(?:Statement|Declaration)$/.test(node.type);
-  return { start, end, isStatement, hoisted: isStatement ? hoistedNames(node) : [] };
+  const standIn = isStatement ? '' : node.type === 'ChainExpression' ? 'undefined' : '0';
+  return { start, end, standIn, hoisted: isStatement ? hoistedNames(node) : [] };
 }
 
 /** The branch of a choice that can't run, given what its test comes to. */
 export function deadBranch({ kind, yes, no }: Choice, value: unknown): Branch | undefined {
   if (kind === '||') return value ? yes : undefined;
+  if (kind === '?.') return value === null || value === undefined ? yes : undefined;
   if (kind === '??') return value === null || value === undefined ? undefined : yes;
   return value ? no : yes;
 }

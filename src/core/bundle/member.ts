@@ -85,7 +85,7 @@ export type Place =
 /** A test that decides which code can run. */
 export interface Choice {
   test: Node;
-  kind: 'if' | 'conditional' | '&&' | '||' | '??';
+  kind: 'if' | 'conditional' | '&&' | '||' | '??' | '?.';
   /** What runs where the test holds, and where it doesn't; for logical operators only the right side. */
   yes: Branch | undefined;
   no: Branch | undefined;
@@ -94,8 +94,8 @@ export interface Choice {
 export interface Branch {
   start: number;
   end: number;
-  /** It's a statement, not an expression. */
-  isStatement: boolean;
+  /** What stands for it where it can't run: an expression, or nothing for a statement. */
+  standIn: '' | '0' | 'undefined';
   /** Names that `var` in it declares in the function around. */
   hoisted: string[];
 }

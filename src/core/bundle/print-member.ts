@@ -73,7 +73,7 @@ class Printer {
       if (!isIn(branch.start)) continue;
       const hoisted = branch.hoisted.map((name) => (unit.declares.includes(name) ? this.#nameOf(name) : name));
       const list = hoisted.length > 0 ? ` var ${hoisted.join(', ')}; ` : '';
-      this.#text.update(branch.start, branch.end, branch.isStatement ? `{${list}}` : '0');
+      this.#text.update(branch.start, branch.end, branch.standIn === '' ? `{${list}}` : branch.standIn);
     }
     for (const reference of unit.references) if (!names.isDead(member, reference.start)) this.#reference(reference);
     for (const place of member.places) if (isIn(place.start) && !names.isDead(member, place.start)) this.#place(place);
