@@ -117,11 +117,15 @@ function below(folder: string, url: string): string {
   return path === '.' || path === './' ? '' : path;
 }
 
-/** A file's name without its folder and its extension. */
+/** A file's name without its folder and its extension, and without what means something else in URLs. */
 export function nameOf(id: string): string {
-  return basename(fileOfId(id), extname(fileOfId(id)));
+  return inUrl(basename(fileOfId(id), extname(fileOfId(id)))) || 'file';
+}
+
+function inUrl(text: string): string {
+  return text.replace(/[^\p{L}\p{N}._-]+/gu, '-');
 }
 
 function assetPath(id: string, version: string): string {
-  return `${assetFolder}/${nameOf(id)}-${version.slice(0, 10)}${extname(fileOfId(id))}`;
+  return `${assetFolder}/${nameOf(id)}-${version.slice(0, 10)}${inUrl(extname(fileOfId(id)))}`;
 }

@@ -26,11 +26,12 @@ const pier: Record<string, string> = {
   'app/site.webmanifest': '{ "name": "Pier", "start_url": "..", "icons": [{ "src": "icon.svg", "sizes": "any" }] }',
   'app/icon.svg': gull.replace('4', '64').padEnd(300),
   'src/main.ts': `import './berth.css'; import gull from './gull.svg'; import { licensed } from 'licensed';
-    const { late } = await import('./late'); document.title = [late(), gull.slice(0, 10), licensed(), document.getElementById('start')?.dataset.harbour].join();`,
+    const { late } = await import('./late'); await fetch(new URL('./tide & 50% #1?.png', import.meta.url)).then(({ ok }) => { if (!ok) throw new Error('no tide'); }); document.title = [late(), gull.slice(0, 10), licensed(), document.getElementById('start')?.dataset.harbour].join();`,
   'src/berth.css': `.berth { order: 3; background: url(gull.svg); user-select: none; }\n`,
   'src/gull.svg': gull,
   'src/late.ts': `import './late.css'; export function late() { return 'late'; }\n`,
   'src/late.css': '.berth { padding-left: 3px; }',
+  'src/tide & 50% #1?.png': 'png'.padEnd(300),
   'node_modules/licensed/package.json':
     '{ "name": "licensed", "version": "2.1.0", "license": "MIT", "type": "module", "main": "index.js" }',
   'node_modules/licensed/index.js': '/*! Licensed by the harbour */\nexport const licensed = () => "licensed";\n',
