@@ -167,7 +167,7 @@ export class Scripts {
     };
   }
 
-  #edges({ members, imports, isAsync }: PrintedGroup): RuntimeEdges {
+  #edges({ members, imports, links, isAsync }: PrintedGroup): RuntimeEdges {
     const { graph, urlOf, bundle } = this.#input;
     const parts: NonNullable<RuntimeEdges['parts']> = {};
     let nodeDefault = false;
@@ -198,6 +198,7 @@ export class Scripts {
     return {
       version: '',
       imports,
+      ...(links.length > 0 ? { links } : {}),
       ...(isAsync ? { async: this.#input.inSteps ? 'steps' : true } : {}),
       ...(nodeDefault ? { nodeDefault } : {}),
       ...(Object.keys(parts).length > 0 ? { parts } : {}),

@@ -22,7 +22,8 @@ afterAll(() => browser.close());
 // What is made smaller is built too.
 const ways = isLong ? (['built', 'made smaller'] as const) : (['made smaller'] as const);
 describe.each(ways)('programs that are %s', (how) => {
-  const seeds = Array.from({ length: full(5, 500) }, (_, index) => index + 1001);
+  // The named ones went wrong once.
+  const seeds = [5020, 5057, 2030, ...Array.from({ length: full(4, 500) }, (_, index) => index + 1001)];
 
   test('say the same as natively, whatever they are made of', async () => {
     const styled = (seed: number) => restyle(randomProgram(seed), styles[seed % styles.length]!, seed);

@@ -30,7 +30,8 @@ function instantiate(rootId: string, fresh: Instance[]): Instance {
     if (entry.instance) continue;
     const instance = newInstance(entry);
     fresh.push(instance);
-    waiting.push(...instance.definition.edges.imports.filter((target) => !registry.get(target)?.instance));
+    const { imports, links = [] } = instance.definition.edges;
+    waiting.push(...[...imports, ...links].filter((target) => !registry.get(target)?.instance));
   }
   return registry.get(rootId)!.instance!;
 }

@@ -61,7 +61,8 @@ function missingBelow(ids: Iterable<string>): string[] {
   for (const id of seen) {
     const edges = registry.get(id)?.definition.edges;
     if (!edges) missing.push(id);
-    else for (const target of [...edges.imports, ...Object.values(edges.requires ?? {})]) seen.add(target);
+    else
+      for (const target of [...edges.imports, ...(edges.links ?? []), ...Object.values(edges.requires ?? {})]) seen.add(target);
   }
   return missing;
 }

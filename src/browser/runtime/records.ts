@@ -152,7 +152,7 @@ function forgetImports(id: string, edges: RuntimeEdges): void {
 
 /** Every module that these edges lead to, of whatever kind. */
 export function targetsOf(edges: RuntimeEdges): string[] {
-  return [...edges.imports, ...Object.values(edges.requires ?? {}), ...dynamicTargets(edges)];
+  return [...edges.imports, ...(edges.links ?? []), ...Object.values(edges.requires ?? {}), ...dynamicTargets(edges)];
 }
 
 /** Modules behind `import()`, in the order of the text. */
@@ -164,5 +164,7 @@ export function dynamicTargets({ dynamic = {}, parts = {} }: RuntimeEdges): stri
 
 /** The instance behind the n-th static import of `importer`. */
 export function dependencyOf(importer: Instance, dependency: number): Instance {
-  return registry.get(importer.definition.edges.imports[dependency]!)!.instance!;
+  const { imports, links } = importer.definition.edges;
+  const id = imports[dependency] ?? links![dependency - imports.length]!;
+  return registry.get(id)!.instance!;
 }

@@ -44,7 +44,7 @@ export class Bundle {
   /** Functions that are used for more than to be called. */
   readonly #visible = new Set<OwnName>();
   readonly #scopes = new Map<Group, GroupScope>();
-  readonly #imports = new Map<Group, string[]>();
+  readonly #imports = new Map<Group, { imports: string[]; links: string[] }>();
   #checked: ReadonlySet<string> = new Set();
 
   constructor(input: BundleInput) {
@@ -97,7 +97,7 @@ export class Bundle {
       graph.set(
         group.id,
         group,
-        this.#imports.get(group)!.map((target) => ({ kind: 'import', specifier: target, target })),
+        this.#needsOf(group).map((target) => ({ kind: 'import', specifier: target, target })),
       );
     for (const id of shaken.modules) {
       const isOther = !members.has(id) || members.get(id)!.apart !== undefined || isSheet(id);
@@ -170,14 +170,23 @@ export class Bundle {
       isVisible: keepsNames ? (own) => this.#visible.has(own) || own.member.named.get(own.name)?.kind === 'class' : () => false,
       isPlain,
     });
-    const imports = new Set(this.#importsOf(group));
-    for (const { from } of scope.outer()) imports.add(from!.id);
+    const imports = this.#importsOf(group);
+    const links = new Set<string>();
+    for (const { from } of scope.outer()) links.add(from!.id);
     for (const name of this.#exposedNames(group)) {
       const found = names.resolve(group.exposed!, name);
-      if (found && !scope.isHere(found)) imports.add(scope.source(found).id);
+      if (found && !scope.isHere(found)) links.add(scope.source(found).id);
     }
     this.#scopes.set(group, scope);
-    this.#imports.set(group, [...imports]);
+    // Where a name really comes from need not be what the module imports, and in a circle it matters what runs first.
+    for (const id of imports) links.delete(id);
+    this.#imports.set(group, { imports, links: [...links] });
+  }
+
+  /** Everything that a group leads to, in the order of the places by which it's named. */
+  #needsOf(group: Group): string[] {
+    const { imports, links } = this.#imports.get(group)!;
+    return [...imports, ...links];
   }
 
   /** What a group needs to have run before, in the order in which the standard runs it. */
@@ -298,7 +307,7 @@ export class Bundle {
         urlPlace: (specifier, isWorker) => this.urlPlace(member, specifier, isWorker),
       }),
     );
-    return { group, scope, members: printed, isAsync: own.some(({ isAsync }) => isAsync), imports: this.#imports.get(group)! };
+    return { group, scope, members: printed, isAsync: own.some(({ isAsync }) => isAsync), ...this.#imports.get(group)! };
   }
 
   /** The place of a URL among those that a module names. */
@@ -309,9 +318,10 @@ export class Bundle {
   }
 
   /** The first line of a group, up to the pause before its body, and its last; the names of all variables are known. */
-  frame({ group, scope, members, isAsync, imports }: PrintedGroup): { head: string; foot: string } {
+  frame({ group, scope, members, isAsync }: PrintedGroup): { head: string; foot: string } {
     const { handle } = scope;
-    const placeOf = (id: string) => imports.indexOf(id);
+    const needs = this.#needsOf(group);
+    const placeOf = (id: string) => needs.indexOf(id);
     const { isOld, inSteps } = this.#input;
     const start = isOld ? '(function () { "use strict"; return ' : isAsync && !inSteps ? 'async ' : '';
     let head = `${start}function* (${handle}) {${isOld ? '' : ' "use strict";'}`;
@@ -380,6 +390,8 @@ export interface PrintedGroup {
   isAsync: boolean;
   /** Ids of what runs before, in order. */
   imports: string[];
+  /** Ids of what else it reads variables of. */
+  links: string[];
 }
 
 /** The URLs that a module names, in the order of the text, each once. */

@@ -12,6 +12,8 @@ export interface RuntimeEdges {
   specifiers?: Record<string, string>;
   /** The module is CommonJS. */
   commonjs?: true;
+  /** In a build: further modules whose variables this one reads, and that it does not run before itself; their places go on after those of imports. */
+  links?: string[];
   /** In a build: the module has a top-level `await`; `steps` where its function gives what to wait for, one after another. */
   async?: true | 'steps';
   /** The default export is a component without a name, which nothing but the source shows. */
