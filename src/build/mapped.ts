@@ -19,10 +19,10 @@ export interface Replacement {
   text: string;
 }
 
-/** An edited module with its map to the source. */
-export function mappedEdits(edited: MagicString, input: MapInput): Mapped {
+/** An edited module with its map to the source. `led` leads the map of the module on, e.g. through one that its package ships. */
+export function mappedEdits(edited: MagicString, input: MapInput, led: (map: string) => string): Mapped {
   const own = edited.generateDecodedMap({ hires: 'boundary', source: 'module' });
-  const below = moduleMap(input);
+  const below = led(moduleMap(input));
   const joined = remapping({ ...own, version: 3 } as never, (_, { depth }) => (depth === 1 ? JSON.parse(below) : null));
   return { text: edited.toString(), map: JSON.stringify(joined) };
 }

@@ -1,5 +1,6 @@
-import { type Bundle, marksIn, type PrintedGroup, withNames } from '../core/bundle/bundle.js';
+import type { Bundle, PrintedGroup } from '../core/bundle/bundle.js';
 import type { Group } from '../core/bundle/groups.js';
+import { marksIn, withNames } from '../core/bundle/marks.js';
 import type { KeptNames, Member } from '../core/bundle/member.js';
 import type { PrintedMember } from '../core/bundle/print-member.js';
 import type { Variable } from '../core/bundle/scope.js';
@@ -11,6 +12,7 @@ import { Piece, type PieceModule } from '../core/pieces/piece.js';
 import type { RuntimeEdges } from '../core/pieces/runtime-edges.js';
 import { contentHash } from '../core/text/content-hash.js';
 import { countLineEnds } from '../core/text/line-index.js';
+import type { ShippedMaps } from '../project/files/shipped-maps.js';
 import { joinedMap, type Mapped, mappedEdits, type Replacement, replaced } from './mapped.js';
 import type { BuildMemory, Kept } from './memory.js';
 import type { MinifyPool } from './minify-pool.js';
@@ -27,6 +29,7 @@ export interface ScriptsInput {
   hasMaps: boolean;
   /** Where a map says that a source is. */
   sourceUrl(id: string): string;
+  shipped: ShippedMaps;
   /** A module that has its scope for itself, as the runtime takes it. */
   whole(id: string, hasSheets: boolean): Promise<PieceModule | undefined>;
   /** The URL behind `new URL('…', import.meta.url)` of a module. */
@@ -101,7 +104,7 @@ export class Scripts {
     const text = rest.flat().join('').trimEnd();
     const input = this.#input.hasMaps ? module.map : undefined;
     // The statement's own line stands above the module's.
-    const map = input && joinedMap('', [{ line: 1, map: () => [moduleMap(copied(input))] }]);
+    const map = input && joinedMap('', [{ line: 1, map: () => [this.#led(moduleMap(copied(input)), id)] }]);
     const made = await this.#smaller({ text, ...(map === undefined ? {} : { map }) });
     this.#texts.set(id, new Map([[id, made.text]]));
     return made;
@@ -149,8 +152,15 @@ export class Scripts {
   async #made({ member, text: edited }: PrintedMember, text: string): Promise<Mapped> {
     if (text.trim() === '') return { text: '' };
     const input = this.#input.hasMaps ? this.#mapInput(member) : undefined;
-    const mapped = input ? mappedEdits(edited, input) : { text };
+    const led = (map: string) => this.#led(map, member.id);
+    const mapped = input ? mappedEdits(edited, input, led) : { text };
     return this.#input.minify && !this.#input.toEs5 ? withoutStrict(await this.#smaller(inStrict(mapped), member.kept)) : mapped;
+  }
+
+  /** The map of a package's module goes on through the one that the package ships. */
+  #led(map: string, id: string): string {
+    const content = this.#input.graph.content(id);
+    return content?.kind === 'script' && content.inPackage ? this.#input.shipped.through(map, id, content.source.text) : map;
   }
 
   #mapInput({ id, text }: Member): MapInput | undefined {

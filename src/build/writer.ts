@@ -7,6 +7,7 @@ import type { EdgeKind, ModuleGraph } from '../core/graph/module-graph.js';
 import type { PieceModule } from '../core/pieces/piece.js';
 import { VineError } from '../core/problem/problem.js';
 import { contentHash } from '../core/text/content-hash.js';
+import { ShippedMaps } from '../project/files/shipped-maps.js';
 import type { Page } from '../project/pages/page.js';
 import { PieceModules } from '../project/pages/piece-modules.js';
 import type { ProjectGraph } from '../project/project-graph.js';
@@ -102,6 +103,7 @@ export class Writer {
       toEs5: browsers.edition === 5 ? (mapped) => this.#toEs5(mapped) : undefined,
       hasMaps,
       sourceUrl,
+      shipped: new ShippedMaps({ paths: project.paths, gate: project.gate, base: sourceUrl(''), onNote: options.onNote }),
       whole: (id, hasSheets) => this.#whole(id, hasSheets),
       urlOf: (id, kind, specifier) => this.#urlOf(id, kind, specifier),
       edition: browsers.edition,

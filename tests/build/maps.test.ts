@@ -62,3 +62,32 @@ test.each([[[]], [['--no-minify']]])(
   },
   120_000,
 );
+
+test('maps lead on through those that packages ship', async () => {
+  const source = 'export function tide(level: number): string {\n  return `tide ${level}`;\n}\n';
+  const shipped = {
+    version: 3,
+    sources: ['tide.ts'],
+    sourcesContent: [source],
+    names: [],
+    mappings: 'AAAA,OAAO,SAAS,IAAI,CAAC,KAAa;EAChC,OAAO,QAAQ,KAAK,EAAE;AACxB',
+  };
+  const workspace = Workspace.with({
+    'package.json': '{}',
+    'index.html': '<script type="module" src="main.js"></script>',
+    'main.js': `import { tide } from 'tides'; document.title = tide(4);`,
+    'node_modules/tides/package.json': '{ "name": "tides", "type": "module", "main": "tide.js" }',
+    'node_modules/tides/tide.js':
+      'export function tide(level) {\n  return `tide ${level}`;\n}\n//# sourceMappingURL=tide.js.map\n',
+    'node_modules/tides/tide.js.map': JSON.stringify(shipped),
+  });
+  for (const more of [[], ['--no-minify']]) {
+    await runProgram(workspace.root, ['build', '--no-cache', ...more]);
+    const assets = workspace.path('dist/assets');
+    const name = readdirSync(assets).find((file) => /^index.*\.js\.map$/.test(file))!;
+    const map = JSON.parse(readFileSync(`${assets}/${name}`, 'utf8')) as SourceMap;
+    expect(map.sources).toContain('../node_modules/tides/tide.ts');
+    expect(map.sourcesContent[map.sources.indexOf('../node_modules/tides/tide.ts')]).toBe(source);
+  }
+  workspace.dispose();
+}, 60_000);

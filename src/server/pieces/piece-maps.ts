@@ -3,9 +3,8 @@ import { indexMap, type MapSection } from '../../core/maps/index-map.js';
 import { type MapInput, moduleMap, moduleMapParts } from '../../core/maps/module-map.js';
 import type { Piece, PiecePlace } from '../../core/pieces/piece.js';
 import type { TextParts } from '../../core/text/batches.js';
+import { ShippedMaps, type ShippedMapsOptions } from '../../project/files/shipped-maps.js';
 import type { Origin, StackFrame } from './map-stack.js';
-
-import { ShippedMaps, type ShippedMapsOptions } from './shipped-maps.js';
 
 /** Maps of pieces, made when somebody asks. */
 export class PieceMaps {

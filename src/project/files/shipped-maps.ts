@@ -2,13 +2,13 @@ import { readFileSync } from 'node:fs';
 import { dirname, resolve } from 'node:path';
 import { chainShippedMap, mapReference, readShippedMap, shippedSources } from '../../core/maps/shipped-map.js';
 import type { Paths } from '../../core/paths.js';
-import type { FileGate } from '../../project/files/file-gate.js';
+import type { FileGate } from './file-gate.js';
 
 export interface ShippedMapsOptions {
   paths: Paths;
   /** Which files may be read. */
   gate: FileGate;
-  /** URL prefix of the front end. */
+  /** What stands in front of the ids of sources. */
   base: string;
   /** Told once for each map that can't be used. */
   onNote(note: string): void;

@@ -1,0 +1,102 @@
+import type { Edge } from '../graph/module-graph.js';
+import type { Member } from './member.js';
+import { Names } from './names.js';
+import type { ShakeRoot } from './shake.js';
+
+/** What a bundle is made from. */
+export interface BundleInput {
+  members: ReadonlyMap<string, Member>;
+  edges(id: string): readonly Edge[];
+  has(id: string): boolean;
+  /** All modules. */
+  modules(): Iterable<string>;
+  /** Where the imports of a module lead. */
+  targets(member: Member): readonly string[];
+  mayMatter(id: string): boolean;
+  isOnCycle(id: string): boolean;
+  /** See `NamesInput`. */
+  isNodeDefault(member: Member): boolean;
+  /** JSON, and names of classes: the members of the default export are exports too. */
+  isData(id: string): boolean;
+  /** Style sheets, which stand for themselves whoever uses names of theirs. */
+  isSheet(id: string): boolean;
+  importedBy(id: string): ReadonlyMap<string, ReadonlySet<string> | null>;
+  constants: Readonly<Record<string, string>>;
+  roots: readonly ShakeRoot[];
+  /** See `MemberPrinting.inSteps`. */
+  inSteps: boolean;
+  /** Generators are going to be translated, which takes a `use strict` in them for a statement: it stands around them. */
+  isOld: boolean;
+}
+
+/** Finds modules that can't share a scope with others, and says why. */
+export function markApart({ members, targets, constants, isOnCycle, isNodeDefault }: BundleInput): void {
+  const isOpen = (member: Member) =>
+    member.stars.some((star) => {
+      const other = members.get(targets(member)[star]!);
+      return !other || other.apart?.startsWith(openReason) === true;
+    });
+  for (let isNews = true; isNews; ) {
+    isNews = false;
+    for (const member of members.values()) {
+      if (member.apart !== undefined || !isOpen(member)) continue;
+      member.apart = `${openReason}, which only tells its names when it runs`;
+      isNews = true;
+    }
+  }
+  const names = new Names({ members, targets, constants, isOnCycle, isNodeDefault, isData: () => false, isFixed: () => false });
+  for (const member of members.values()) {
+    if (member.apart !== undefined) continue;
+    const lost = [...member.imported].find(([, imported]) => names.imported(member, imported) === null);
+    if (lost) member.apart = `it imports ${lost[0]}, which nothing exports`;
+  }
+}
+
+const openReason = 'it passes on what a CommonJS module exports';
+
+/** Data modules, and objects by module and name, of which nothing but members is ever read, anywhere. Errs towards fewer. */
+export function readByMembers(input: BundleInput): { data: Set<string>; objects: Set<string> } {
+  const { members, targets, constants, isOnCycle, isNodeDefault, isData, edges } = input;
+  const data = new Set([...members.keys()].filter(isData));
+  const objects = new Set(
+    [...members.values()].flatMap((member) => [...member.objects.keys()].map((name) => `${member.id}\0${name}`)),
+  );
+  const names = new Names({ members, targets, constants, isOnCycle, isNodeDefault, isData: () => false, isFixed: () => false });
+  /** Modules whose exports somebody may have as a whole. */
+  const open = new Set<string>();
+  for (const member of members.values()) {
+    for (const { kind, target } of edges(member.id)) if (kind === 'dynamic' || member.apart !== undefined) open.add(target);
+    for (const { references } of member.units) {
+      for (const reference of references) {
+        const { found, end } = reference.isWrite
+          ? { found: names.local(member, reference.name), end: reference.end }
+          : names.use(member, reference);
+        if (!found) continue;
+        if ('namespace' in found) open.add(found.namespace);
+        if (!('own' in found)) continue;
+        const { own } = found;
+        const rest = reference.members.filter((step) => step.end > end);
+        const isRead = rest.length > 0 && !reference.isMemberWrite && !(reference.isCalled && rest.length === 1);
+        const isDeclaration = reference.isWrite && own.member === member && member.objects.has(reference.name);
+        if (isDeclaration) continue;
+        if (!isRead && own.member.exported.get('default') === own.name) data.delete(own.member.id);
+        if (!isRead || !own.member.objects.get(own.name)?.has(rest[0]!.name)) objects.delete(`${own.member.id}\0${own.name}`);
+      }
+    }
+  }
+  for (const id of openTo(input)) open.add(id);
+  for (const id of open) {
+    for (const name of names.exportedNames(id)) {
+      const found = names.resolve(id, name);
+      if (found && 'own' in found) objects.delete(`${found.own.member.id}\0${found.own.name}`);
+    }
+  }
+  return { data, objects };
+}
+
+/** Modules that others ask for while they run. */
+function openTo({ members, edges, modules }: BundleInput): Set<string> {
+  const open = new Set<string>();
+  for (const id of modules()) if (!members.has(id)) for (const { target } of edges(id)) open.add(target);
+  return open;
+}

@@ -1,0 +1,13 @@
+import type { Member } from './member.js';
+
+/** The URLs that a module names, in the order of the text, each once. */
+export function urlsOf(member: Member): { kind: 'url' | 'worker'; specifier: string }[] {
+  const urls: { kind: 'url' | 'worker'; specifier: string }[] = [];
+  for (const place of member.places) {
+    if (place.kind !== 'url') continue;
+    const kind = place.isWorker ? 'worker' : 'url';
+    if (!urls.some((known) => known.kind === kind && known.specifier === place.specifier))
+      urls.push({ kind, specifier: place.specifier });
+  }
+  return urls;
+}
