@@ -46,7 +46,9 @@ export class MinifyPool {
       if (mapped.text.length > this.#waiting[longest]!.mapped.text.length) longest = at;
     const [{ mapped, options, done }] = this.#waiting.splice(longest, 1) as [Job];
     this.#running++;
-    const result = Promise.resolve(this.#pool!.exec('smallerScript', [mapped, options]) as PromiseLike<Mapped>);
+    const exec = this.#pool!.exec('smallerScript', [mapped, options]) as PromiseLike<Mapped>;
+    // A thread that ends for want of memory takes no more than one script with it, which stays as it is.
+    const result = Promise.resolve(exec).catch(() => mapped);
     const ended = () => {
       this.#running--;
       this.#next();

@@ -1,10 +1,12 @@
-import { readFileSync } from 'node:fs';
+import { readFileSync, statSync } from 'node:fs';
 import { basename, join } from 'node:path';
 
 /** What package.json calls the project, or what its folder is called. */
 export function projectName(root: string): string {
   try {
-    const { name } = JSON.parse(readFileSync(join(root, 'package.json'), 'utf8')) as { name?: unknown };
+    const file = join(root, 'package.json');
+    // A device in its place would be read for ever.
+    const { name } = (statSync(file).isFile() ? JSON.parse(readFileSync(file, 'utf8')) : {}) as { name?: unknown };
     if (typeof name === 'string' && name !== '') return name;
   } catch {
     // It has none, or one that can't be read, which others tell.

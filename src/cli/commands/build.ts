@@ -88,7 +88,8 @@ async function watch(
     });
     await current.begin();
   };
-  closeOnSignals(async () => current?.close());
+  // What is half written stands aside, and the next build takes it away.
+  closeOnSignals(async () => {});
   await start(first);
   return 0;
 }

@@ -1,4 +1,4 @@
-import { readFileSync } from 'node:fs';
+import { readFileSync, statSync } from 'node:fs';
 import { dirname, join, relative, sep } from 'node:path';
 import picomatch from 'picomatch';
 
@@ -43,7 +43,7 @@ function yamlPatterns(text: string): string[] {
 
 function textOf(file: string): string {
   try {
-    return readFileSync(file, 'utf8');
+    return statSync(file).isFile() ? readFileSync(file, 'utf8') : '';
   } catch {
     return '';
   }

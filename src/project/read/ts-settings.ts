@@ -3,6 +3,7 @@ import type { PathsMatcher, TsConfigResult } from 'get-tsconfig';
 import type { Problem } from '../../core/problem/problem.js';
 import type { PackageFiles } from '../../core/resolve/package-json.js';
 import { defaultScriptOptions, type ScriptOptions } from '../../core/translate/script-options.js';
+import { statNow } from '../files/disk-files.js';
 
 interface Known {
   config: TsConfigResult | undefined;
@@ -92,6 +93,8 @@ export class TsSettings {
 
   #read(folder: string, name: string): TsConfigResult | undefined {
     try {
+      // A device or a pipe in its place would be read for ever.
+      if (isOddAbove(folder, name)) return undefined;
       const found = this.#reader!.getTsconfig(folder, name, this.#asked);
       // One above the project and its workspace belongs to something else.
       return found && this.#isOurs(found.path) ? found : undefined;
@@ -149,4 +152,13 @@ function referenced(
     if (createFilesMatcher(result)(file)) return result;
   }
   return undefined;
+}
+
+/** Whether the nearest thing of a name, in a folder or above it, is something else than a file. */
+function isOddAbove(folder: string, name: string): boolean {
+  for (let at = folder; ; at = dirname(at)) {
+    const stats = statNow(join(at, name));
+    if (stats) return !stats.isFile();
+    if (dirname(at) === at) return false;
+  }
 }

@@ -1,4 +1,4 @@
-import { existsSync, readdirSync, readFileSync } from 'node:fs';
+import { existsSync, readdirSync, readFileSync, statSync } from 'node:fs';
 import { basename, dirname, extname, join } from 'node:path';
 import { fileURLToPath, pathToFileURL } from 'node:url';
 import type { AcceptedPlugin, Message, Result, Root } from 'postcss';
@@ -137,6 +137,9 @@ export class StyleCompiler {
   }
 
   async #loadPlugins(): Promise<AcceptedPlugin[]> {
+    // A device or a pipe in the place of one would be read for ever.
+    if (this.#configNames().some((name) => !statSync(join(this.#options.root, name), { throwIfNoEntry: false })?.isFile()))
+      return [];
     const { default: loadConfig } = await import('postcss-load-config');
     try {
       const found = await loadConfig({ env: this.#options.mode }, this.#options.root);
@@ -155,8 +158,13 @@ export class StyleCompiler {
     const { root } = this.#options;
     const description = join(root, 'package.json');
     if (existsSync(description) && findJsonMistake(readFileSync(description, 'utf8'))) return 'package.json';
-    const names = readdirSync(root).filter((name) => /^(?:postcss\.config\.\w+|\.postcssrc(?:\.\w+)?)$/.test(name));
-    return names[0] ?? 'package.json';
+    return this.#configNames().find((name) => name !== 'package.json') ?? 'package.json';
+  }
+
+  /** Names in the project's folder that a PostCSS configuration may have. */
+  #configNames(): string[] {
+    const names = /^(?:package\.json|postcss\.config\.\w+|\.postcssrc(?:\.\w+)?)$/;
+    return readdirSync(this.#options.root).filter((name) => names.test(name));
   }
 
   /** Gives classes names of their own and collects them. Names from other modules are looked up there. */
