@@ -31,7 +31,8 @@ test("a linked package's source is translated, and updated in place", async () =
   await program.next('joined');
   await page.click('button');
   expect(await page.textContent('button')).toBe('Quay 1');
-  expect(await page.evaluate('document.querySelector("img").naturalWidth')).toBe(9);
+  // It comes when it comes.
+  await page.waitForFunction('document.querySelector("img").naturalWidth === 9');
   workspace.write({
     'packages/ui/src/sign.tsx': `import { useState } from 'react';\nexport function Sign({ text }: { text: string }) { const [n, setN] = useState(0); return <button onClick={() => setN(n + 1)}>{text}: {n}</button>; }\n`,
   });
