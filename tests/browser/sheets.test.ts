@@ -54,7 +54,11 @@ async function staysRight(): Promise<void> {
   expect(await inOrder()).toEqual([...all.slice(0, 10), 'berth11.css', 'berth10.css', 'late0.css', 'late1.css', 'late2.css']);
   expect([await style('order'), await style('paddingTop')]).toEqual(['102', '3px']);
   await at.save({ 'late1.css': 'p { padding-top: 9px; }', 'late2.css': 'p { order: 7; }' });
-  expect([await style('order'), await style('paddingTop')]).toEqual(['7', '9px']);
+  // Links of a page whose policy wants them are loaded, which takes its time on a busy machine.
+  await at.page.waitForFunction("getComputedStyle(document.querySelector('p')).paddingTop === '9px'", undefined, {
+    timeout: 5000,
+  });
+  expect(await style('order')).toBe('7');
   await at.save({ 'berth5.js': taking });
   expect(await inOrder()).not.toContain('berth5.css');
   expect(at.loads()).toBe(1);
