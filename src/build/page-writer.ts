@@ -77,9 +77,15 @@ export class PageWriter {
       (path) =>
         `<link rel="stylesheet" href="${escapeHtml(url(path))}" data-spark-sheets="${known}"${this.#integrity(path)}${nonce === undefined ? '' : ` nonce="${escapeHtml(nonce)}"`}>`,
     );
-    const link = (path: string) => `<link rel="stylesheet" href="${escapeHtml(url(path))}"${this.#integrity(path)}>`;
+    // As they stand in the page, with their conditions.
+    const own = page.parts.styles.flatMap(({ element, attribute }, index) => {
+      const path = linked.get(page.styles[index] ?? '');
+      if (path === undefined) return [];
+      const href = `href="${escapeHtml(url(path))}"${this.#integrity(path)}`;
+      return [page.text.slice(element.start, attribute.start) + href + page.text.slice(attribute.end, element.end)];
+    });
     const tags = {
-      styles: [...[...new Set(linked.values())].map(link), ...links].join(''),
+      styles: [...own, ...links].join(''),
       scripts: page.runs.map((_, index) => script(index)).join(''),
     };
     const html = rewritePage(page, {

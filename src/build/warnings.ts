@@ -1,5 +1,6 @@
 import { basename } from 'node:path';
 import { evaluationOrder } from '../core/bundle/groups.js';
+import { modulesOnCycles } from '../core/graph/cycles.js';
 import { fileOfId } from '../core/module-id.js';
 import { type Problem, problemAt } from '../core/problem/problem.js';
 import type { ProjectGraph } from '../project/project-graph.js';
@@ -16,10 +17,13 @@ export function warningsOf(project: ProjectGraph, program: Program, files: Built
 function readsTooEarly(project: ProjectGraph, { bundle, members }: Program): Problem[] {
   const { shaken, names } = bundle;
   const found = new Map<string, Problem>();
+  const circles = modulesOnCycles(project.modules);
+  if (circles.size === 0) return [];
   for (const root of shaken.roots) {
     const order = evaluationOrder(root, (id) => shaken.edges(id));
     const place = new Map(order.map((id, at) => [id, at]));
     for (const id of order) {
+      if (!circles.has(id)) continue;
       const member = members.get(id);
       const content = project.modules.content(id);
       if (!member || member.apart !== undefined || content?.kind !== 'script') continue;

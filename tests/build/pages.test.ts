@@ -21,9 +21,10 @@ const pier: Record<string, string> = {
   'vine-spark.config.json':
     '{ "output": { "integrity": true, "inlineBytes": "200 B", "limits": { "firstLoad": "20 KB" } }, "pages": { "/": "index.html", "/berths/*": "index.html" } }',
   'index.html': `<!doctype html><html><head><meta http-equiv="content-security-policy" content="default-src 'none'; img-src 'self' data:; style-src 'nonce-tide'; script-src 'nonce-tide'; connect-src 'self'; manifest-src 'self'">
-    <link rel="icon" href="data:,"><link rel="manifest" href="app/site.webmanifest"></head><body><p class="berth">pier</p>
+    <link rel="icon" href="data:,"><link rel="manifest" href="app/site.webmanifest"><link rel="stylesheet" href="paper.css" media="print" nonce="tide"></head><body><p class="berth">pier</p>
     <script type="module" nonce="tide" id="start" data-harbour="east" crossorigin="anonymous" src="src/main.ts"></script></body></html>`,
   'app/site.webmanifest': '{ "name": "Pier", "start_url": "..", "icons": [{ "src": "icon.svg", "sizes": "any" }] }',
+  'paper.css': 'p { color: black }',
   'app/icon.svg': gull.replace('4', '64').padEnd(300),
   'src/main.ts': `import './berth.css'; import gull from './gull.svg'; import { licensed } from 'licensed';
     const { late } = await import('./late'); await fetch(new URL('./tide & 50% #1?.png', import.meta.url)).then(({ ok }) => { if (!ok) throw new Error('no tide'); }); document.title = [late(), gull.slice(0, 10), licensed(), document.getElementById('start')?.dataset.harbour].join();`,
@@ -61,6 +62,8 @@ test('a page under a strict policy keeps its attributes, and everything that it 
   expect(contentOf(/licences-\w+\.txt$/)).toBe('licensed 2.1.0 (MIT)\n\n/*! Licensed by the harbour */\n');
   expect(contentOf(/index-\w+\.css$/)).toContain('data:image/svg+xml;base64,');
   expect(files.some((path) => path.includes('gull'))).toBe(false);
+  const { styles } = manifest.pages['index.html'].tags;
+  expect(styles).toMatch(/<link rel="stylesheet" href="\/assets\/paper-\w+\.css" integrity="[^"]+" media="print" nonce="tide">/);
   const schema = z.fromJSONSchema(JSON.parse(readFileSync(`${repository}/dist/manifest.schema.json`, 'utf8')));
   expect(schema.safeParse(JSON.parse(readFileSync(workspace.path('dist/vine-spark.json'), 'utf8'))).error).toBeUndefined();
   const { url, close } = await serveNatively(workspace.path('dist'));

@@ -4,8 +4,8 @@ import { lastManifest } from '../../build/output-folder.js';
 import { VineError } from '../../core/problem/problem.js';
 import { BuiltHost } from '../../server/built-host.js';
 import { type CommandLineSettings, effectiveSettings } from '../../settings/effective.js';
+import { listeningReport } from '../listening-report.js';
 import { openBrowser } from '../open-browser.js';
-import { projectName } from '../project-name.js';
 import { jsonReporter } from '../report/json-reporter.js';
 import { problemsOnly } from '../report/reporter.js';
 import { terminalReporter } from '../report/terminal-reporter.js';
@@ -49,15 +49,7 @@ export async function serveBuilt({ version, page, options }: ServeRequest): Prom
   if (options.traffic) server.events.on('exchange', (report) => reporter.tell({ event: 'exchange', report }));
   closeOnSignals(() => server.close());
   goOnAfterErrors((error) => failures.tell('something that nothing waited for', error));
-  const report = {
-    version,
-    project: projectName(settings.root),
-    url: server.url,
-    port: server.boundPort,
-    forwards: server.forwarder.rules.map(({ label, to }) => ({ label, origin: to.label })),
-    routes,
-    ...(port !== 0 && server.boundPort !== port ? { wantedPort: port, isForBackend: server.expectsBackendAt(port) } : {}),
-  };
+  const report = listeningReport(version, settings, server);
   reporter.tell({ event: 'listening', report });
   const files = Object.keys(manifest?.files ?? {}).length;
   reporter.tell({

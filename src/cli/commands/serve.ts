@@ -4,9 +4,9 @@ import { VineServer } from '../../server/server.js';
 import { type CommandLineSettings, effectiveSettings } from '../../settings/effective.js';
 import { collectGarbage } from '../collect-garbage.js';
 import { cacheFolderOf, projectOf, servedOf } from '../compose.js';
+import { listeningReport } from '../listening-report.js';
 import { openBrowser } from '../open-browser.js';
 import { parseBase, parseForward, parsePort } from '../options.js';
-import { projectName } from '../project-name.js';
 import { jsonReporter } from '../report/json-reporter.js';
 import type { EditorUrl } from '../report/problem-text.js';
 import { problemsOnly } from '../report/reporter.js';
@@ -110,13 +110,7 @@ export async function serve({ version, page, options }: ServeRequest): Promise<v
   closeOnSignals(closeAll);
   goOnAfterErrors((error) => failures.tell('something that nothing waited for', error));
   const report = {
-    version,
-    project: projectName(settings.root),
-    url: server.url,
-    port: server.boundPort,
-    forwards: server.forwarder.rules.map(({ label, to }) => ({ label, origin: to.label })),
-    routes: settings.routes,
-    ...(port !== 0 && server.boundPort !== port ? { wantedPort: port, isForBackend: server.expectsBackendAt(port) } : {}),
+    ...listeningReport(version, settings, server),
     ...(settings.file ? { settingsFile: project.paths.idOf(settings.file) } : {}),
   };
   reporter.tell({ event: 'listening', report });

@@ -26,6 +26,7 @@ export class BuildReporter {
   #warnings: Problem[] = [];
   #notes: string[] = [];
   #builds = 0;
+  readonly #told = new Set<string>();
   #stage = '';
   #isShown = false;
   #timer: NodeJS.Timeout | undefined;
@@ -78,7 +79,7 @@ export class BuildReporter {
     this.#builds++;
     const { manifest, others } = result;
     if (json) return this.#print({ event: 'built', manifest, summary, others, warnings, notes, ms });
-    for (const warning of warnings) printProblem(warning);
+    for (const warning of warnings) this.#warnOnce(warning);
     process.stdout.write(
       this.#builds > 1 ? rebuiltLine(summary, ms) : buildTable({ summary, others, notes, ms, folder, report }),
     );
@@ -109,6 +110,13 @@ export class BuildReporter {
       throw new VineError({ code: 'output-unwritable', message, hint: 'Name a file in a folder that exists.' }, { cause: error });
     }
     return shown;
+  }
+
+  /** What a watched build said before isn't said again while it stands. */
+  #warnOnce(warning: Problem): void {
+    const text = JSON.stringify(warning);
+    if (!this.#told.has(text)) printProblem(warning);
+    this.#told.add(text);
   }
 
   #print(event: object): void {
