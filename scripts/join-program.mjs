@@ -95,7 +95,10 @@ function bodyOf({ file, code, program, number }, { joined, nameOf, packages }) {
     const names = packages.get(source) ?? new Map();
     packages.set(source, names);
     if (!names.has(name))
-      names.set(name, `${name === '*' || name === 'default' ? specifier.local.name : name}$p${packages.size}`);
+      names.set(
+        name,
+        `${name === '*' || name === 'default' ? specifier.local.name : name}$p${[...packages.keys()].indexOf(source)}`,
+      );
     return names.get(name);
   }
   const shorthands = new Set();

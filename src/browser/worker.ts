@@ -1,5 +1,5 @@
 import { watchWorkerErrors } from './live/worker-errors.js';
-import { setFrontEndBase } from './runtime/base-path.js';
+import { setFrontEndBase, setPlace } from './runtime/base-path.js';
 import { setHookKey } from './runtime/hook.js';
 import { vine } from './runtime/runtime.js';
 
@@ -10,5 +10,6 @@ declare const sparkKey: string;
 
 setFrontEndBase(sparkBase);
 setHookKey(sparkKey);
+setPlace((globalThis as { '~spark place'?: string })['~spark place'] ?? '');
 Object.defineProperty(globalThis, '~spark', { value: vine, configurable: true });
 watchWorkerErrors();

@@ -1,5 +1,5 @@
 import type { Problem } from '../core/problem/problem.js';
-import type { Manifest } from './manifest.js';
+import { loadsOf, type Manifest } from './manifest.js';
 
 /** Sizes that a build must not exceed, in bytes, compressed with gzip. */
 export interface Limits {
@@ -17,7 +17,7 @@ export function gzipOf({ files, base }: Manifest, urls: readonly string[]): numb
 /** The problems of pages that load more than they may, with what grew since the last build. */
 export function checkLimits(limits: Limits, manifest: Manifest, before: Manifest | undefined): Problem[] {
   const problems: Problem[] = [];
-  for (const [page, { scripts, styles, later }] of Object.entries(manifest.pages)) {
+  for (const [page, { scripts, styles, later }] of Object.entries(loadsOf(manifest))) {
     const kinds = [
       { limit: limits.firstLoad, urls: [...scripts, ...styles], what: 'loads at first' },
       { limit: limits.later, urls: later, what: 'may load later' },

@@ -25,10 +25,19 @@ export const manifestSchema = z.strictObject({
   version: z.literal(1),
   base: z.string().describe('URL prefix of all files.'),
   pages: z.record(z.string(), page).describe("By the page's path in the project."),
+  entries: z
+    .record(z.string(), page)
+    .optional()
+    .describe('By the path of a module or sheet that pages of a backend start, as the settings list it.'),
   assets: z.record(z.string(), z.string()).describe('Source -> its file in the output folder.'),
   files: z.record(z.string(), file).describe('Every file that was written, by its path in the output folder.'),
 });
 
 export type Manifest = z.infer<typeof manifestSchema>;
 export type ManifestPage = z.infer<typeof page>;
+/** What pages and entries load, by the names of both. */
+export function loadsOf({ pages, entries }: Pick<Manifest, 'pages' | 'entries'>): Record<string, ManifestPage> {
+  return { ...pages, ...entries };
+}
+
 export type ManifestFile = z.infer<typeof file>;

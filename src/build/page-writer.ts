@@ -2,7 +2,7 @@ import { join } from 'node:path';
 import { keptAttributes } from '../core/documents/read-page.js';
 import type { Problem } from '../core/problem/problem.js';
 import { escapeHtml } from '../core/tool-page.js';
-import { decoded } from '../core/urls.js';
+import { decoded, entriesOf } from '../core/urls.js';
 import { namedInVain } from '../project/pages/named-in-vain.js';
 import type { Page } from '../project/pages/page.js';
 import { fileUrl, rewritePage } from '../project/pages/rewrite-page.js';
@@ -88,23 +88,31 @@ export class PageWriter {
       styles: [...own, ...links].join(''),
       scripts: page.runs.map((_, index) => script(index)).join(''),
     };
-    const html = rewritePage(page, {
-      headStart: '',
-      headEnd: links.join(''),
-      fileUrl: (specifier, id) => this.#fileUrl(specifier, page, id),
-      sheet: (id) => {
-        const path = linked.get(id);
-        return path === undefined ? undefined : `href="${escapeHtml(url(path))}"${this.#integrity(path)}`;
-      },
-      script,
-    });
-    files.all.set(page.id, html);
+    if (entriesOf(page.id) === undefined) files.all.set(page.id, this.#html(page, { links, linked, script }));
     return {
       scripts: [...scripts, ...starts].map(url),
       styles: [...new Set([...linked.values(), ...styles])].map(url),
       later: later.map(url),
       tags,
     };
+  }
+
+  /** The page itself. */
+  #html(
+    page: Page,
+    { links, linked, script }: { links: readonly string[]; linked: ReadonlyMap<string, string>; script(index: number): string },
+  ): string {
+    const { base } = this.#input.project.options;
+    return rewritePage(page, {
+      headStart: '',
+      headEnd: links.join(''),
+      fileUrl: (specifier, id) => this.#fileUrl(specifier, page, id),
+      sheet: (id) => {
+        const path = linked.get(id);
+        return path === undefined ? undefined : `href="${escapeHtml(`${base}${path}`)}"${this.#integrity(path)}`;
+      },
+      script,
+    });
   }
 
   #integrity(path: string): string {

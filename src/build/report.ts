@@ -1,7 +1,7 @@
 import { gzipSync } from 'node:zlib';
 import { packageOf } from '../core/module-id.js';
 import type { ProjectGraph } from '../project/project-graph.js';
-import type { Manifest } from './manifest.js';
+import { loadsOf, type Manifest } from './manifest.js';
 import type { Program } from './program.js';
 
 /** A module in a file of a build. */
@@ -41,7 +41,7 @@ export interface ReportInput {
 /** Collects what a report shows. */
 export function reportData({ name, project, program, manifest, texts }: ReportInput): ReportData {
   const pagesOf = (path: string) =>
-    Object.entries(manifest.pages).flatMap(([page, { scripts, later }]) =>
+    Object.entries(loadsOf(manifest)).flatMap(([page, { scripts, later }]) =>
       [...scripts, ...later].includes(manifest.base + path) ? [page] : [],
     );
   const files = [...texts].map(([path, modules]) => ({

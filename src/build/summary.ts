@@ -2,7 +2,7 @@ import { promisify } from 'node:util';
 import { brotliCompress, constants, gzip } from 'node:zlib';
 import { packageOf } from '../core/module-id.js';
 import { plain } from './limits.js';
-import type { Manifest } from './manifest.js';
+import { loadsOf, type Manifest } from './manifest.js';
 import type { BuildResult } from './options.js';
 
 const compressed = { gzip: promisify(gzip), brotli: promisify(brotliCompress) };
@@ -56,11 +56,11 @@ export async function summarise({ manifest, texts, before, modules, sizes }: Bui
       const size = sizeOf.get(path);
       return size ? [{ path, ...size, change: last && size.gzip - (last.files.get(plain(path)) ?? 0) }] : [];
     });
-    const was = before?.pages[page];
+    const was = before && loadsOf(before)[page];
     const change = last && was ? files.reduce((sum, { change: by }) => sum + (by ?? 0), 0) : undefined;
     return { ...sum(files), files, change };
   };
-  const pages = Object.entries(manifest.pages).map(([page, { scripts, styles, later }]) => ({
+  const pages = Object.entries(loadsOf(manifest)).map(([page, { scripts, styles, later }]) => ({
     page,
     first: loadOf([...scripts, ...styles], page),
     later: loadOf(later, page),

@@ -1,12 +1,14 @@
-import { readdirSync, readFileSync } from 'node:fs';
+import { existsSync, readdirSync, readFileSync } from 'node:fs';
 import { join, relative, sep } from 'node:path';
 import { gzipSync } from 'node:zlib';
 import type { Bundle } from '../core/bundle/bundle.js';
+import { kindOfFile } from '../core/file-kinds.js';
 import type { ModuleContent, StyleContent } from '../core/graph/module-content.js';
 import type { EdgeKind, ModuleGraph } from '../core/graph/module-graph.js';
 import type { PieceModule } from '../core/pieces/piece.js';
 import { VineError } from '../core/problem/problem.js';
 import { contentHash } from '../core/text/content-hash.js';
+import { entriesOf } from '../core/urls.js';
 import { ShippedMaps } from '../project/files/shipped-maps.js';
 import type { Page } from '../project/pages/page.js';
 import { PieceModules } from '../project/pages/piece-modules.js';
@@ -146,6 +148,8 @@ export class Writer {
       const content = graph.content(id);
       if (content?.kind === 'asset') this.#assets.write(id, content.hash);
     }
+    // What a backend's templates name has its place in the list.
+    for (const id of this.#options.embedded) if (kindOfFile(id) === 'asset') this.#assets.ofPage(id);
     const fileOf = new Map<string, string>();
     this.#options.onStage(this.#options.minify ? `making ${graph.size} modules smaller` : `writing ${graph.size} modules`);
     // Together, so that all threads have something to do; put in place one after another.
@@ -188,7 +192,8 @@ export class Writer {
       const reached = usedBelow(graph, order);
       const only = <T>(all: Record<string, T>) =>
         Object.fromEntries(Object.entries(all).filter(([id]) => reached.has(id) || reached.has(id.replace(/\?names$/, ''))));
-      made[page.id] = await writer.write(page, {
+      // What pages of a backend start stands by its own name.
+      made[entriesOf(page.id)?.join() ?? page.id] = await writer.write(page, {
         scripts: [this.#files.put('runtime', '.js', { text: await this.#runtime() }), ...filesOf(page.id)],
         entries: page.runs.map(({ entry }) => bundle.idOf(entry)),
         late: only(late),
@@ -212,7 +217,10 @@ export class Writer {
       };
     }
     const assets = Object.fromEntries(byName(Object.entries(this.#assets.paths)));
-    return { builtBy: 'Vine Spark', version: 1, base, pages, assets, files };
+    const isPage = (name: string) => this.#project.pages.byId.has(name);
+    const own = Object.entries(pages).filter(([name]) => isPage(name));
+    const entries = Object.fromEntries(byName(Object.entries(pages).filter(([name]) => !isPage(name))));
+    return { builtBy: 'Vine Spark', version: 1, base, pages: Object.fromEntries(own), entries, assets, files };
   }
 
   /** Modules that some edge of a kind leads to. */
@@ -349,6 +357,7 @@ export class Writer {
     const { all } = this.#files;
     const built = new Set([...all.keys(), ...(this.#options.manifest ? [manifestName] : [])]);
     for (const folder of this.#options.verbatim) {
+      if (!existsSync(folder)) continue;
       for (const entry of readdirSync(folder, { recursive: true, withFileTypes: true })) {
         if (!entry.isFile()) continue;
         const path = relative(folder, join(entry.parentPath, entry.name)).split(sep).join('/');

@@ -21,9 +21,17 @@ export function projectOptions(
   { cacheFolder, trace }: { cacheFolder: string | undefined; trace: Trace },
 ): ProjectOptions {
   const { root, mode, base, alias, roots, conditions, constants, adapters, verbatim, sources } = settings;
-  const pages = [...new Set(settings.routes.map(({ page }) => page))];
+  const { generated, insert, embed, pageFolder } = settings;
   const kept = cacheFolder === undefined ? {} : { cacheFolder };
-  const read = { root, pages, mode, base, alias, roots, conditions, constants, adapters, verbatim };
+  const pages = {
+    pages: pageIds(settings),
+    generated,
+    insert,
+    embedded: [...new Set([...embed.entries, ...Object.values(embed.urls)])],
+    templates: embed.watch,
+    ...(pageFolder === undefined ? {} : { pageFolder }),
+  };
+  const read = { root, ...pages, mode, base, alias, roots, conditions, constants, adapters, verbatim };
   return { ...read, ignored: [], poll: false, settingsFiles: sources, revision: 0, trace, ...kept };
 }
 
@@ -35,8 +43,13 @@ export function projectOf(
   return new Project({ ...projectOptions(settings, { cacheFolder, trace }), poll, revision });
 }
 
+/** The pages that settings name, each once. */
+export function pageIds({ routes }: EffectiveSettings): string[] {
+  return [...new Set(routes.map(({ page }) => page))];
+}
+
 /** What the server serves of a project under settings. */
 export function servedOf(settings: EffectiveSettings, project: Project): Served {
-  const { routes, forward, listen, embedFrom } = settings;
-  return { project, routes, forward, trust: { names: listen.names, origins: embedFrom } };
+  const { routes, forward, listen, embed } = settings;
+  return { project, routes, forward, trust: { names: listen.names, origins: embed.from }, embedUrls: embed.urls };
 }

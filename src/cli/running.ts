@@ -5,7 +5,7 @@ import type { Project } from '../project/project.js';
 import type { VineServer } from '../server/server.js';
 import type { EffectiveSettings } from '../settings/effective.js';
 import { UpdateGarbage } from './collect-garbage.js';
-import { projectOf, servedOf } from './compose.js';
+import { pageIds, projectOf, servedOf } from './compose.js';
 import type { Reporter } from './report/reporter.js';
 import { UpdateReports } from './report/update-reports.js';
 
@@ -82,15 +82,24 @@ export class Running {
     project.on('settings', ({ since }) => {
       this.#queue = this.#queue.then(() => this.#settingsChanged(read, since)).catch((error: Error) => this.#failed(error));
     });
+    project.on('pages', ({ since }) => {
+      this.#queue = this.#queue.then(() => this.#settingsChanged(read, since, true)).catch((error: Error) => this.#failed(error));
+    });
+    project.on('templates', ({ since, files }) => {
+      this.#options.server
+        .templatesChanged(files)
+        .then((pages) => reporter.tell({ event: 'templates', files, pages, ms: performance.now() - since }))
+        .catch((error: Error) => this.#failed(error));
+    });
     project.on('solved', ({ since }) => reporter.tell({ event: 'solved', ms: performance.now() - since }));
     this.#reports.follow(project);
   }
 
   /** Reads the settings anew. A mistake in them keeps the last good ones in force. */
-  async #settingsChanged(read: () => Promise<EffectiveSettings>, since: number): Promise<void> {
+  async #settingsChanged(read: () => Promise<EffectiveSettings>, since: number, mayBePages = false): Promise<void> {
     const { server, reporter, poll, cacheFolder, trace } = this.#options;
     const texts = textsOf(this.#project.options.settingsFiles);
-    if (texts === this.#settingsTexts && !this.#hasBadSettings) return;
+    if (texts === this.#settingsTexts && !this.#hasBadSettings && !mayBePages) return;
     this.#settingsTexts = texts;
     let settings: EffectiveSettings;
     try {
@@ -102,16 +111,19 @@ export class Running {
       server.showSettingsProblems([error.problem]);
       return;
     }
-    if (!this.#hasBadSettings && isSame(settings, this.#settings)) return;
+    if (!this.#hasBadSettings && isSame(settings, this.#settings, mayBePages)) return;
     this.#hasBadSettings = false;
     server.showSettingsProblems([]);
     const needsRestart = (['host', 'port', 'exact'] as const).filter(
       (key) => settings.listen[key] !== this.#settings.listen[key],
     );
-    if (isSame({ ...settings, forward: [] }, { ...this.#settings, forward: [] })) {
+    if (isSame(withoutPages(settings), withoutPages(this.#settings), mayBePages)) {
+      const before = this.#settings;
       this.#settings = settings;
-      server.forwardBy(settings.forward);
-      reporter.tell({ event: 'settings', ms: performance.now() - since, needsRestart: [] });
+      if (!isSame({ ...before, routes: [], generated: {} }, { ...settings, routes: [], generated: {} }, mayBePages))
+        server.forwardBy(settings.forward);
+      await this.#changePages(before, settings, mayBePages);
+      if (!mayBePages) reporter.tell({ event: 'settings', ms: performance.now() - since, needsRestart: [] });
       return;
     }
     const old = this.#project;
@@ -133,6 +145,18 @@ export class Running {
     reporter.tell({ event: 'settings', ms: performance.now() - since, needsRestart: restart });
   }
 
+  /** Pages came or went, or are made of something else: everything else goes on. */
+  async #changePages(before: EffectiveSettings, settings: EffectiveSettings, isTold: boolean): Promise<void> {
+    if (JSON.stringify([before.routes, before.generated]) === JSON.stringify([settings.routes, settings.generated])) return;
+    const { server, reporter } = this.#options;
+    const [old, now] = [pageIds(before), pageIds(settings)];
+    await this.#project.changePages(now, settings.generated);
+    server.routeBy(settings.routes);
+    const added = now.filter((id) => !old.includes(id));
+    const gone = old.filter((id) => !now.includes(id));
+    if (isTold) reporter.tell({ event: 'pages', routes: settings.routes, added, gone });
+  }
+
   #failed(error: Error): void {
     const message = `Vine Spark failed on a change: ${error.message}`;
     const problem = { code: 'internal-error', severity: 'error', message, hint: error.stack ?? '' } as const;
@@ -140,14 +164,18 @@ export class Running {
   }
 }
 
-/** Functions can't be compared: the file that holds them was saved, so they count as changed. */
-function isSame(a: EffectiveSettings, b: EffectiveSettings): boolean {
+/** Functions can't be compared: where the file that holds them was saved, they count as changed. */
+function isSame(a: EffectiveSettings, b: EffectiveSettings, isFileSame = false): boolean {
   let hasFunctions = false;
   const text = JSON.stringify(a, (_, value: unknown) => {
     if (typeof value === 'function') hasFunctions = true;
     return value instanceof RegExp ? String(value) : value;
   });
-  return !hasFunctions && text === JSON.stringify(b);
+  return (isFileSame || !hasFunctions) && text === JSON.stringify(b);
+}
+
+function withoutPages(settings: EffectiveSettings): EffectiveSettings {
+  return { ...settings, routes: [], generated: {}, forward: [] };
 }
 
 function textsOf(files: readonly string[]): string {

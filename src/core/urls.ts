@@ -38,16 +38,33 @@ export type OwnUrl =
   | { kind: 'worker'; id: string }
   | { kind: 'style'; id: string }
   | { kind: 'sheets'; page: string; index: number }
+  | { kind: 'embed'; page: string }
   | { kind: 'file'; id: string }
   | { kind: 'map'; name: string };
+
+/** What the ids of pages of a backend begin with: no page of ours ends like a module. */
+const embedPrefix = '~spark/embed/';
+
+/** The id of a page of a backend by the ids of the modules that it starts. */
+export function embeddedPageId(entries: readonly string[]): string {
+  return embedPrefix + entries.map((id) => id.replace(/[%,]/g, encodeURIComponent)).join(',');
+}
+
+/** The modules that a page of a backend starts, by its id; `undefined` for other ids. They may be anything. */
+export function entriesOf(page: string): string[] | undefined {
+  if (!page.startsWith(embedPrefix)) return undefined;
+  const names = page.slice(embedPrefix.length);
+  return names === '' ? [] : names.split(',').map((id) => id.replace(/%2C/g, ',').replace(/%25/g, '%'));
+}
 
 /** The modules of packages, or the application's own. */
 export type PagePart = 'packages' | 'app';
 
-type PlainName = 'page-script' | 'live' | 'session' | 'traffic' | 'error' | 'open';
+type PlainName = 'page-script' | 'embed-script' | 'live' | 'session' | 'traffic' | 'error' | 'open';
 
 const plainNames: Record<string, PlainName> = {
   'page.js': 'page-script',
+  'embed.js': 'embed-script',
   live: 'live',
   session: 'session',
   traffic: 'traffic',
@@ -63,9 +80,11 @@ export function readOwnUrl(encoded: string): OwnUrl | undefined {
   if (Object.hasOwn(plainNames, encoded)) return { kind: plainNames[encoded]! };
   const path = decoded(encoded);
   if (path === undefined) return undefined;
-  const [, folder, rest = ''] = /^(piece|map|style|sheets|file)\/(.+)$/s.exec(pathToId(path)) ?? [];
+  const [, folder, rest = ''] = /^(piece|map|style|sheets|file|embed)\/(.+)$/s.exec(pathToId(path)) ?? [];
   if (folder === 'style') return { kind: 'style', id: rest };
   if (folder === 'sheets') return readSheetsName(rest);
+  if (folder === 'embed')
+    return rest.endsWith('.js') ? { kind: 'embed', page: embedPrefix + rest.slice(0, -'.js'.length) } : undefined;
   if (folder === 'file') return { kind: 'file', id: rest };
   if (folder === 'map') return { kind: 'map', name: rest.replace(/\.json$/, '') };
   return folder === 'piece' && rest.endsWith('.js') ? readPieceName(rest.slice(0, -'.js'.length)) : undefined;
@@ -99,11 +118,14 @@ export const pieceName = {
 
 /** Our own URLs for a front end under `base`, as paths of its origin. */
 export const ownUrl = {
-  plain: (base: string, name: 'page.js' | 'live' | 'session' | 'traffic' | 'error' | 'open') => `${base}${ownPrefix}${name}`,
+  plain: (base: string, name: 'page.js' | 'embed.js' | 'live' | 'session' | 'traffic' | 'error' | 'open') =>
+    `${base}${ownPrefix}${name}`,
   piece: (base: string, name: string) => `${base}${ownPrefix}piece/${idToPath(name)}.js`,
   /** `of` is the tag of the piece, or the version of the sheet whose id stands behind `style/`. */
   map: (base: string, name: string, of: string) => `${base}${ownPrefix}map/${idToPath(name)}.json?of=${of}`,
   style: (base: string, id: string, version: string) => `${base}${ownPrefix}style/${idToPath(id)}?v=${version}`,
+  /** The script that brings everything that a page of a backend needs. */
+  embed: (base: string, page: string) => `${base}${ownPrefix}embed/${idToPath(page.slice(embedPrefix.length))}.js`,
   /** Several sheets of a page in one file. */
   sheets: (base: string, page: string, index: number, version: string) =>
     `${base}${ownPrefix}sheets/${idToPath(page)}/${index}.css?v=${version}`,

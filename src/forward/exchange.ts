@@ -3,6 +3,7 @@ import { backendDownPage } from './backend-down.js';
 import { type BackendLink, timedOut } from './backend-link.js';
 import { headerPairs, requestFields, responseFields, withoutControls } from './headers.js';
 import type { Recorder } from './recorder.js';
+import { askForWholePage, isPage, type PageInserts, relayPage } from './relay-page.js';
 import type { Replay } from './replay.js';
 import { type CompiledRule, targetPath } from './rule.js';
 
@@ -38,6 +39,8 @@ export interface ExchangeInput {
   link: BackendLink;
   /** The browser waits for a `100 Continue` before it sends the body. */
   isContinued: boolean;
+  /** What is put into the pages of the backend. */
+  pages?: PageInserts;
   recorder?: Recorder;
   replay?: Replay;
   onAnswer(status: number): void;
@@ -100,7 +103,8 @@ function askBackend(input: ExchangeInput, report: ExchangeReport, asked: Asked):
   const { request, response, rule, link, isContinued } = input;
   const hasBody = request.headers['transfer-encoding'] !== undefined || Number(request.headers['content-length'] ?? 0) > 0;
   const isRepeatable = idempotent.has(report.method) && !hasBody;
-  const fields = requestFields(request, rule, isContinued ? ['expect'] : []);
+  const asIs = requestFields(request, rule, isContinued ? ['expect'] : []);
+  const fields = input.pages ? askForWholePage(asIs) : asIs;
   if (request.headers['transfer-encoding'] !== undefined) fields.push('transfer-encoding', 'chunked');
   // Trailers come behind chunks or not at all.
   if (request.headers.trailer !== undefined && request.headers['transfer-encoding'] !== undefined)
@@ -137,7 +141,9 @@ function askBackend(input: ExchangeInput, report: ExchangeReport, asked: Asked):
     input.onAnswer(report.status);
     const fields = responseFields(answer, input);
     recording?.answered(answer, fields);
-    relay({ answer, fields, request, response, report });
+    const relayed = { answer, fields, request, response, report };
+    if (input.pages && isPage(answer, request)) relayChanged(relayed, input.pages, input.onFault);
+    else relay(relayed, watched(relayed));
   };
   outgoing.on('response', (answer) => {
     try {
@@ -187,31 +193,54 @@ interface Relay {
   report: ExchangeReport;
 }
 
-function relay({ answer, fields, request, response, report }: Relay): void {
-  // The backend's date, or none: it isn't ours to add.
-  response.sendDate = false;
-  const announced =
-    answer.headers.trailer !== undefined && mayHaveTrailers(answer, request) ? ['trailer', answer.headers.trailer] : [];
-  response.writeHead(answer.statusCode!, withoutControls(answer.statusMessage ?? ''), [...fields, ...announced]);
-  let hasBegun = false;
-  answer.on('data', (chunk: Buffer) => {
-    hasBegun = true;
-    report.size += chunk.length;
+/** Passes on a page of the backend with something put in. */
+function relayChanged(relayed: Relay, inserts: PageInserts, onFault: (error: unknown) => void): void {
+  const { answer, fields, response, report } = relayed;
+  // Until it's known what to put in, nothing of it is read.
+  answer.pause();
+  const state = watched(relayed);
+  const untouched = (read: readonly Buffer[]) => relay(relayed, state, read);
+  relayPage({ answer, fields, response, inserts, untouched, onFault }).catch((error: unknown) => {
+    report.failure ??= error instanceof Error ? error.message : String(error);
+    answer.destroy();
+    onFault(error);
   });
-  answer.on('end', () => {
-    if (answer.rawTrailers.length > 0 && mayHaveTrailers(answer, request)) response.addTrailers(cleanPairs(answer.rawTrailers));
+}
+
+/** Counts what comes, and sees to it that an answer which breaks off is never a short success. */
+function watched({ answer, response, report }: Relay): { hasBegun: boolean } {
+  const state = { hasBegun: false };
+  answer.on('data', (chunk: Buffer) => {
+    state.hasBegun = true;
+    report.size += chunk.length;
   });
   answer.on('close', () => {
     if (answer.complete) return;
     report.failure ??= 'the backend broke off';
     response.destroy();
   });
+  return state;
+}
+
+/** `read`: what was read of the body already. */
+function relay(relayed: Relay, state: { hasBegun: boolean }, read: readonly Buffer[] = []): void {
+  const { answer, fields, request, response } = relayed;
+  // The backend's date, or none: it isn't ours to add.
+  response.sendDate = false;
+  const announced =
+    answer.headers.trailer !== undefined && mayHaveTrailers(answer, request) ? ['trailer', answer.headers.trailer] : [];
+  response.writeHead(answer.statusCode!, withoutControls(answer.statusMessage ?? ''), [...fields, ...announced]);
+  for (const chunk of read) response.write(chunk);
+  if (answer.readableEnded) return void response.end();
+  answer.on('end', () => {
+    if (answer.rawTrailers.length > 0 && mayHaveTrailers(answer, request)) response.addTrailers(cleanPairs(answer.rawTrailers));
+  });
   // By hand and not with `pipeline`, which takes a third of the time of a small exchange.
   answer.pipe(response);
   // An event stream may send nothing for long: its head must not wait for the first event. Written with bytes, the head
   // goes out in the encoding in which it came (latin1); by itself it would go out as UTF-8. With the body if that is there.
   setImmediate(() => {
-    if (!hasBegun && !response.writableEnded && !response.destroyed) response.write(nothing);
+    if (!state.hasBegun && !response.writableEnded && !response.destroyed) response.write(nothing);
   });
 }
 

@@ -7,6 +7,7 @@ import { endSocket } from './end-socket.js';
 import { type ExchangeReport, exchange } from './exchange.js';
 import { headerPairs, requestFields, responseFields, withoutControls } from './headers.js';
 import type { Recorder } from './recorder.js';
+import type { PageInserts } from './relay-page.js';
 import type { Replay } from './replay.js';
 import { decodedPath, isPlain, leaves, normalPath } from './request-path.js';
 import { type CompiledRule, compileRule, type ForwardRule, findRule, type RuleQuery, targetPath } from './rule.js';
@@ -68,7 +69,12 @@ export class Forwarder {
   handle(
     request: IncomingMessage,
     response: ServerResponse,
-    { rule, isContinued, onFault }: { rule: CompiledRule; isContinued: boolean; onFault(error: unknown): void },
+    {
+      rule,
+      isContinued,
+      pages,
+      onFault,
+    }: { rule: CompiledRule; isContinued: boolean; pages?: PageInserts; onFault(error: unknown): void },
   ): void {
     exchange({
       request,
@@ -77,6 +83,7 @@ export class Forwarder {
       link: this.#link,
       isContinued,
       onFault,
+      ...(pages === undefined ? {} : { pages }),
       ...this.#tape,
       onAnswer: () => this.#states.answered(rule.to),
       onFailure: (code) => this.#states.failed(rule.to, code),

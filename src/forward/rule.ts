@@ -48,6 +48,10 @@ export interface ForwardRule {
   origins: 'any' | readonly string[];
   /** Send the standard `forwarded` field (RFC 7239) too. */
   forwarded: boolean;
+  /** `ours`: pages of the backend get what the front end puts into them, where the rule is for what is missing. */
+  html: 'ours' | 'untouched';
+  /** What is put into them, as the front end names it. */
+  entries: readonly string[];
   /** How long connecting may take, how long the answer may let wait (0: forever). */
   timeouts: { connectMs: number; answerMs: number };
 }

@@ -9,6 +9,16 @@ export interface ProjectOptions {
   root: string;
   /** Ids of the HTML pages. */
   pages: readonly string[];
+  /** The HTML of pages that have no file, by id. */
+  generated: Readonly<Record<string, string>>;
+  /** Absolute path of the folder whose HTML files are the pages; absent where they are named. */
+  pageFolder?: string;
+  /** HTML for the end of every page's head and body. */
+  insert: { head: string; body: string };
+  /** Entries that pages of a backend may start, and modules, sheets and files that stand for paths of its templates, as ids. */
+  embedded: readonly string[];
+  /** Globs, from the project's folder, of files that make pages of a backend. */
+  templates: readonly string[];
   base: string;
   mode: Mode;
   alias: Readonly<Record<string, string>>;

@@ -1,3 +1,4 @@
+import { kindOfFile } from '../core/file-kinds.js';
 import type { ModuleContent } from '../core/graph/module-content.js';
 import { ModuleGraph } from '../core/graph/module-graph.js';
 import { Paths } from '../core/paths.js';
@@ -59,6 +60,8 @@ export class ProjectGraph {
   readonly builder: GraphBuilder;
   /** What the project's package manager is called with. */
   readonly installCommand: string;
+  /** The HTML of pages that have no file, by id. */
+  generated: Readonly<Record<string, string>>;
   readonly #pageModules: PageModules;
   readonly #listener: ReadingListener;
   readonly #warned = new Set<string>();
@@ -66,6 +69,7 @@ export class ProjectGraph {
 
   constructor(options: ProjectOptions, listener: ReadingListener) {
     this.options = options;
+    this.generated = options.generated;
     this.#listener = listener;
     const { root, mode, alias, roots, conditions, constants, adapters, base, trace, targets } = options;
     const paths = new Paths(options.root);
@@ -82,7 +86,12 @@ export class ProjectGraph {
     this.typescript = new TsSettings(resolver.packages, (path) => gate.mayRead(path));
     this.installCommand = installCommandFor(root, (path) => this.files.kindOf(path) === 'file');
     const { installCommand } = this;
-    this.pages = new PageSet({ paths, files: this.files, gate, resolver, installCommand });
+    const settings = options.settingsFiles
+      .map((file) => paths.idOf(file))
+      .find((id) => this.files.kindOf(paths.fileOf(id)) === 'file');
+    const generated = () => this.generated;
+    const { insert } = options;
+    this.pages = new PageSet({ paths, files: this.files, gate, resolver, installCommand, generated, insert, settings });
     this.compiler = new StyleCompiler({
       root,
       mode,
@@ -138,9 +147,26 @@ export class ProjectGraph {
     return ownFingerprint();
   }
 
+  /**
+   * Whether a page of a backend may start a module: one that the settings name, or any of the project's own scripts and sheets,
+   * where whoever asks is `isKnown`. The id may come from anywhere.
+   */
+  mayStart(id: string, isKnown: boolean): boolean {
+    const { embedded, adapters, settingsFiles } = this.options;
+    if (embedded.includes(id)) return true;
+    const isOwn = isKnown && id.split('/').every((part) => part !== '' && !part.startsWith('.') && part !== 'node_modules');
+    const file = this.paths.fileOf(id);
+    if (!isOwn || settingsFiles.includes(file) || this.files.kindOf(file) !== 'file' || !this.gate.mayRead(file)) return false;
+    const kind = kindOfFile(id);
+    return kind === 'script' || kind === 'style' || adapters.some(({ files }) => files.test(id));
+  }
+
   /** Reads the pages, so that it's known which modules they need. */
   readPages(): void {
     for (const id of this.options.pages) this.pages.read(id);
+    // The dev server makes those when a page asks; nobody can ask a build.
+    if (this.options.mode === 'production')
+      for (const id of this.options.embedded) if (kindOfFile(id) !== 'asset') this.pages.embed([id]);
     this.modules.setRoots(this.pages.modules());
   }
 

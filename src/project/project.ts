@@ -1,12 +1,14 @@
-import { join } from 'node:path';
+import { dirname, join, resolve } from 'node:path';
+import type Picomatch from 'picomatch';
 import type { ModuleContent } from '../core/graph/module-content.js';
 import type { ModuleGraph } from '../core/graph/module-graph.js';
+import { lazily } from '../core/lazily.js';
 import { fileOfId, typedIds } from '../core/module-id.js';
 import type { Paths } from '../core/paths.js';
 import type { Problem } from '../core/problem/problem.js';
 import { lanes } from '../core/trace.js';
 import { TypedEvents } from '../core/typed-events.js';
-import { ownIdPrefix, ownUrl, pieceName } from '../core/urls.js';
+import { embeddedPageId, entriesOf, ownIdPrefix, ownUrl, pieceName } from '../core/urls.js';
 import type { FileGate } from './files/file-gate.js';
 import type { LastStart, StartAnswers } from './kept/last-start.js';
 import { StartKeeper } from './kept/start-keeper.js';
@@ -23,6 +25,8 @@ import { PieceModules } from './pages/piece-modules.js';
 import { ProjectGraph } from './project-graph.js';
 import { atMost, LoadingTurns } from './read/loading-turns.js';
 import { StyleSheets, servedUrls } from './styles/style-sheets.js';
+
+const picomatch = lazily<typeof Picomatch>('picomatch');
 
 /** A running project: pages and modules in memory, kept equal to the files, with an event for each change. */
 export class Project extends TypedEvents<ProjectEvents> {
@@ -127,6 +131,7 @@ export class Project extends TypedEvents<ProjectEvents> {
       packages: resolver.packages,
       modules: () => graph.ids(),
       isUsed: (path) => this.#isUsed(path),
+      others: () => this.#foldersOutside(),
       everything: () => this.#everything(),
       configurations: () => typescript.lookedAt,
       onNote: (note) => this.emit('note', note),
@@ -282,14 +287,55 @@ export class Project extends TypedEvents<ProjectEvents> {
   async ensure(id: string): Promise<boolean> {
     if (this.graph.importers(id).length === 0) return this.graph.isRoot(id) && this.graph.has(id);
     await this.#turns.take(async () => {
-      const before = this.problems.length;
       await this.#unsent.without(async () => {
         await this.#read.builder.askFor(id);
         await this.#read.builder.settle();
       });
-      if (this.problems.length > before) this.#tellProblems();
+      this.#tellNews();
     });
     return this.graph.has(id);
+  }
+
+  /**
+   * The page of a backend that starts some modules, whose ids may come from anywhere; `undefined` where one of them may not be
+   * started. See `ProjectGraph.mayStart`.
+   */
+  async embed(entries: readonly string[], isKnown: boolean): Promise<Page | undefined> {
+    await this.opened();
+    const known = this.pages.get(embeddedPageId(entries));
+    if (known) return known;
+    if (this.pages.size >= mostPages || !entries.every((id) => this.#read.mayStart(id, isKnown))) return undefined;
+    await this.#turns.take(async () => {
+      const page = this.#read.pages.embed(entries);
+      await this.#unsent.without(() => this.#readPages([page]));
+      this.#tellNews();
+    });
+    return this.pages.get(embeddedPageId(entries));
+  }
+
+  /** Other pages are there from now on: those that went are told so, and new ones are read. */
+  async changePages(ids: readonly string[], generated: Readonly<Record<string, string>>): Promise<void> {
+    await this.#turns.take(async () => {
+      const before = this.#read.generated;
+      this.#read.generated = generated;
+      for (const id of this.pages.keys()) {
+        if (ids.includes(id) || entriesOf(id)) continue;
+        this.#read.pages.byId.delete(id);
+        this.#unsent.reload.set(id, `${id} is gone`);
+      }
+      const fresh = ids.filter((id) => !this.pages.has(id));
+      await this.#readPages(fresh.map((id) => this.#read.pages.read(id)));
+      for (const id of ids) if (!fresh.includes(id) && before[id] !== generated[id]) await this.#pageChanged(id);
+      this.#send(performance.now());
+    });
+  }
+
+  /** Reads what pages need that are new. */
+  async #readPages(pages: readonly Page[]): Promise<void> {
+    const { builder, pages: all } = this.#read;
+    builder.drop(this.graph.setRoots(all.modules()));
+    await Promise.all(all.modules(pages).map((module) => builder.visit(module)));
+    await builder.settle();
   }
 
   /** Whether an id names a file that the user may want to edit: a page, a module, or what one was made of. */
@@ -318,12 +364,22 @@ export class Project extends TypedEvents<ProjectEvents> {
     );
   }
 
+  /** Folders of a backend's templates that lie outside the project. */
+  #foldersOutside(): string[] {
+    const { root, templates } = this.options;
+    const folders = templates.map((pattern) => {
+      const { base } = picomatch().scan(pattern);
+      return resolve(root, base === pattern ? dirname(pattern) : base);
+    });
+    return folders.filter((folder) => folder !== root && !folder.startsWith(`${root}/`) && !root.startsWith(`${folder}/`));
+  }
+
   /** Absolute paths of all files that went into what is served. */
   *#everything(): Generator<string> {
     const { root, settingsFiles } = this.options;
     for (const id of [...this.graph.ids(), ...this.#read.builder.failed.keys()])
       if (!id.startsWith(ownIdPrefix) && this.#read.pages.inlineText(id) === undefined) yield this.paths.fileOf(fileOfId(id));
-    for (const id of this.pages.keys()) yield this.paths.fileOf(id);
+    for (const id of this.pages.keys()) if (!entriesOf(id)) yield this.paths.fileOf(id);
     yield* [...this.#served.keys(), ...settingsFiles, join(root, 'package.json')];
   }
 
@@ -335,6 +391,7 @@ export class Project extends TypedEvents<ProjectEvents> {
   async #take(changes: FileChanges): Promise<void> {
     const paths = [...changes.written, ...changes.disappeared];
     if (paths.some((path) => this.options.settingsFiles.includes(path))) this.emit('settings', { since: changes.since });
+    this.#tellOthers(changes);
     const hadProblems = this.problems.length > 0;
     const { trace } = this.options;
     trace.overlapping('update', 'waiting for more changes', changes.since, { files: paths.slice(0, 20) }, lanes.main);
@@ -360,6 +417,18 @@ export class Project extends TypedEvents<ProjectEvents> {
     if (!hadProblems && this.problems.length > 0) await this.#turns.pauseUntil(changes.since + problemPatienceMs);
     this.#send(changes.since);
     if (!this.#turns.hasChanges) this.#read.loader.forgetPrepared();
+  }
+
+  /** Changes that concern no module: pages that came or went, and what a backend makes its pages of. */
+  #tellOthers({ since, written, appeared, disappeared }: FileChanges): void {
+    const { pageFolder, templates } = this.options;
+    const isPage = (path: string) => path.endsWith('.html') && path.startsWith(`${pageFolder}/`);
+    if (pageFolder !== undefined && [...appeared, ...disappeared].some(isPage)) this.emit('pages', { since });
+    if (templates.length === 0) return;
+    const ids = [...written, ...disappeared].map((path) => this.paths.idOf(path));
+    const isTemplate = picomatch()([...templates], { dot: true });
+    const changed = ids.filter((id) => isTemplate(id));
+    if (changed.length > 0) this.emit('templates', { since, files: changed });
   }
 
   /** Files that browsers got as they are and that changed. */
@@ -420,6 +489,11 @@ export class Project extends TypedEvents<ProjectEvents> {
     trace.span('update', 'send the update', fromSending, { update: update.id });
   }
 
+  /** Tells what is wrong, if anything is, after more was read. */
+  #tellNews(): void {
+    if (this.problems.length > 0) this.#tellProblems();
+  }
+
   /** Tells what is wrong, where that is news: a save that has nothing to do with it doesn't tell it again. */
   #tellProblems(): void {
     this.#hasToldProblems = true;
@@ -436,6 +510,8 @@ export class Project extends TypedEvents<ProjectEvents> {
   }
 }
 
+/** So many pages there may be, those of backends among them. */
+const mostPages = 2000;
 /** Reading modules waits so long for an answer on its way. */
 const longestWaitMs = 1000;
 /** So long after a change problems are believed to stay. */
@@ -450,6 +526,10 @@ export interface ProjectEvents {
   solved: { since: number };
   /** A file of the settings changed, appeared or went. */
   settings: { since: number };
+  /** A page may have come or gone in the folder that holds them. */
+  pages: { since: number };
+  /** Files changed that a backend makes its pages of; their ids. */
+  templates: { since: number; files: string[] };
   /** Something in a module that need not be wrong. */
   warning: Problem;
   /** Something the user should know and need not act on. */

@@ -1,5 +1,5 @@
 import { existsSync, realpathSync, statSync } from 'node:fs';
-import { createServer, type IncomingMessage, type Server, type ServerResponse } from 'node:http';
+import type { IncomingMessage, ServerResponse } from 'node:http';
 import { join, sep } from 'node:path';
 import type { Duplex } from 'node:stream';
 import { TypedEvents } from '../core/typed-events.js';
@@ -8,16 +8,16 @@ import type { BackendChange } from '../forward/backend-states.js';
 import type { ExchangeReport } from '../forward/exchange.js';
 import { Forwarder, type Tape } from '../forward/forwarder.js';
 import type { ForwardRule } from '../forward/rule.js';
-import { mostHeaderBytes, onClientError } from './http/client-errors.js';
 import { Forwarding, originAt } from './http/forwarding.js';
-import { type ListenOptions, listen } from './http/listen.js';
+import { type Certificate, FrontDoor } from './http/front-door.js';
+import type { ListenOptions } from './http/listen.js';
 import { pathOf } from './http/request-target.js';
-import { refuseHost, refuseUpgrade, sendText } from './http/respond.js';
+import { refuseHost, refuseUpgrade, sendText, sendToBase } from './http/respond.js';
 import { sendStatic } from './http/static-file.js';
 import { isOwnHost, protect, type Trust } from './http/trust.js';
 import { notFoundPage } from './pages/not-found.js';
-import { looksLikeFile, type PageRoute, PageRoutes } from './pages/page-routes.js';
-import type { Failure } from './server.js';
+import { isPageRequest, type PageRoute, PageRoutes } from './pages/page-routes.js';
+import type { Failure, Handling } from './server.js';
 
 export interface BuiltHostOptions extends ListenOptions {
   /** Absolute path of the folder that a build wrote. */
@@ -27,6 +27,9 @@ export interface BuiltHostOptions extends ListenOptions {
   forward: readonly ForwardRule[];
   trust: Trust;
   tape: Tape;
+  certificate?: Certificate | undefined;
+  /** It's part of a server of the user's, which answers what is nobody's here. */
+  isInside?: boolean;
 }
 
 /** Serves what a build wrote as a plain host would, with the forwards of the settings, so that it can be tried with the backend. */
@@ -35,9 +38,8 @@ export class BuiltHost {
   readonly forwarder: Forwarder;
   readonly #options: BuiltHostOptions;
   readonly #routes: PageRoutes;
-  readonly #server: Server;
+  readonly #door: FrontDoor;
   readonly #forwarding: Forwarding;
-  readonly #sockets = new Set<Duplex>();
   #port = 0;
 
   constructor(options: BuiltHostOptions) {
@@ -55,29 +57,33 @@ export class BuiltHost {
       requestFailed: (request, response, error) => this.#requestFailed(request, response, error),
       failed: (what, error) => this.#failed(what, error),
     });
-    const onRequest = (request: IncomingMessage, response: ServerResponse, isContinued: boolean) => {
-      request.on('error', () => {});
-      response.on('error', () => {});
-      try {
-        this.#answer(request, response, isContinued);
-      } catch (error) {
-        this.#requestFailed(request, response, error);
-      }
-    };
-    this.#server = createServer({ maxHeaderSize: mostHeaderBytes }, (request, response) => onRequest(request, response, false));
-    this.#server.on('checkContinue', (request, response) => onRequest(request, response, true));
-    this.#server.on('clientError', onClientError);
-    this.#server.on('upgrade', (request, socket, head) => {
-      socket.on('error', () => socket.destroy());
-      if (!isOwnHost(request, options.trust)) return refuseUpgrade(socket, '403 Forbidden');
-      this.#forwarding.upgrade(request, socket, { head, trust: options.trust });
+    this.#door = new FrontDoor({
+      onRequest: (request, response, isContinued) => this.handle(request, response, { isContinued }),
+      onUpgrade: (request, socket, head) => this.upgrade(request, socket, head),
+      failed: (what, error) => this.#failed(what, error),
+      certificate: options.certificate,
     });
-    this.#server.on('connection', (socket) => {
-      this.#sockets.add(socket);
-      socket.on('close', () => this.#sockets.delete(socket));
-    });
-    // The body of a forwarded request may come for hours.
-    this.#server.requestTimeout = 0;
+  }
+
+  /** Answers a request. `next` is called for what is nobody's here; without it, that gets a 404. */
+  handle(request: IncomingMessage, response: ServerResponse, { isContinued = false, next }: Handling = {}): void {
+    request.on('error', () => {});
+    response.on('error', () => {});
+    try {
+      this.#answer(request, response, isContinued, next);
+    } catch (error) {
+      this.#requestFailed(request, response, error);
+    }
+  }
+
+  /** Joins a connection that changes protocols with a backend. Returns whether there is one for it. */
+  upgrade(request: IncomingMessage, socket: Duplex, head: Buffer): boolean {
+    const { trust } = this.#options;
+    if (!this.forwarder.find(request, 'first') && !this.forwarder.find(request, 'missing') && this.#options.isInside)
+      return false;
+    if (!isOwnHost(request, trust)) refuseUpgrade(socket, '403 Forbidden');
+    else this.#forwarding.upgrade(request, socket, { head, trust });
+    return true;
   }
 
   /**
@@ -86,8 +92,7 @@ export class BuiltHost {
    * @throws VineError `port-taken` or `address-unavailable`.
    */
   async listen(): Promise<void> {
-    this.#port = await listen(this.#server, { ...this.#options, isReserved: (port) => this.expectsBackendAt(port) });
-    this.#server.on('error', (error) => this.#failed('a new connection', error));
+    this.#port = await this.#door.listen({ ...this.#options, isReserved: (port) => this.expectsBackendAt(port) });
     this.forwarder.watch();
   }
 
@@ -96,7 +101,7 @@ export class BuiltHost {
   }
 
   get url(): string {
-    return `${originAt(this.#options.host, this.#port)}${this.#options.base}`;
+    return `${originAt(this.#options.host, this.#port, this.#door.isSecure)}${this.#options.base}`;
   }
 
   /** See `Forwarding.expectsBackendAt`. */
@@ -107,11 +112,10 @@ export class BuiltHost {
   async close(): Promise<void> {
     this.forwarder.close();
     this.#options.tape.recorder?.close();
-    for (const socket of this.#sockets) socket.destroy();
-    await new Promise((resolve) => this.#server.close(resolve));
+    await this.#door.close();
   }
 
-  #answer(request: IncomingMessage, response: ServerResponse, isContinued: boolean): void {
+  #answer(request: IncomingMessage, response: ServerResponse, isContinued: boolean, next: (() => void) | undefined): void {
     const { trust, base, routes } = this.#options;
     if (!isOwnHost(request, trust)) return refuseHost(request, response);
     const first = this.forwarder.find(request, 'first');
@@ -128,7 +132,9 @@ export class BuiltHost {
     }
     const missing = this.forwarder.find(request, 'missing');
     if (missing) return this.#forwarding.forward(request, response, { rule: missing, isContinued: false });
+    if (next) return next();
     protect(request, response, trust);
+    if (path === '/' && base !== '/' && isPageRequest(request, path)) return sendToBase(response, base);
     if (path === '/favicon.ico') return sendText(response, 204, 'image/x-icon', '');
     const forwards = this.forwarder.rules.map(({ label, to }) => ({ label, origin: to.label }));
     const lookedFor = ['a page of that path', 'a file of the build', 'a rule that forwards the path to a backend'];
@@ -143,8 +149,7 @@ export class BuiltHost {
     const file = inside === undefined ? undefined : this.#inFolder(inside);
     if (file !== undefined) return file;
     const covering = this.#routes.covering(path);
-    const wantsPage = /text\/html|\*\/\*/.test(request.headers.accept ?? '*/*');
-    return covering === undefined || looksLikeFile(path) || !wantsPage ? undefined : this.#inFolder(covering);
+    return covering !== undefined && isPageRequest(request, path) ? this.#inFolder(covering) : undefined;
   }
 
   /** A file of the folder by its path there, links that lead out of it not followed, and none with a dot in front. */

@@ -3,11 +3,11 @@ import { decoded, type PagePart, pieceName } from '../core/urls.js';
 import type { Page } from '../project/pages/page.js';
 import type { Project } from '../project/project.js';
 import { sendText } from './http/respond.js';
-import { findServedFile } from './http/served-files.js';
+import { findProjectFile, findVerbatimFile, hiddenNote, namedFileAt } from './http/served-files.js';
 import { sendStatic } from './http/static-file.js';
 import { protect, type Trust } from './http/trust.js';
 import type { LiveChannel } from './live/live-channel.js';
-import { looksLikeFile, type PageRoute, PageRoutes } from './pages/page-routes.js';
+import { isPageRequest, type PageRoute, PageRoutes } from './pages/page-routes.js';
 import { sheetsOf } from './pages/page-sheets.js';
 import { type RenderInput, renderPage, renderStart } from './pages/render-page.js';
 import type { KeptAnswers } from './pieces/kept-answers.js';
@@ -23,6 +23,8 @@ export interface FrontEndOptions {
   pieces: PieceStore;
   answers: KeptAnswers;
   live: LiveChannel;
+  /** Something that the user should know; told once. */
+  onNote(text: string): void;
 }
 
 /** The pages and files of the front end. */
@@ -35,29 +37,53 @@ export class FrontEnd {
     this.#routes = new PageRoutes(options.routes);
   }
 
-  /** Answers a path under the base with a page or a file. Returns whether there was one. */
+  /**
+   * Answers a path under the base: with what a module, a sheet or a page names by it, with a page of that path, a file of a verbatim
+   * folder, other content of the project, or the page whose pattern covers it. Returns whether there was one.
+   */
   async answer(path: string, request: IncomingMessage, response: ServerResponse): Promise<boolean> {
-    const { project, trust } = this.#options;
+    const { project, trust, onNote } = this.#options;
     const exact = this.#routes.at(path);
+    // Which files of packages are used shows when modules were read.
+    if (project.isOpening && path.includes('/node_modules/')) await project.opened();
+    const verbatim = findVerbatimFile(project, path);
+    const named = exact === undefined ? namedFileAt(project, path) : undefined;
+    if (verbatim && (exact !== undefined || named))
+      onNote(
+        hiddenNote(
+          project.paths.idOf(verbatim.path),
+          exact === undefined ? `the project's own ${project.paths.idOf(named!.path)}` : `the page ${exact}`,
+        ),
+      );
     if (exact !== undefined) {
       protect(request, response, trust);
       await this.#sendPage(exact, request, response);
       return true;
     }
-    // Which files of packages are used shows when modules were read.
-    if (project.isOpening && path.includes('/node_modules/')) await project.opened();
-    const file = findServedFile(project, path);
+    const file = named ?? verbatim ?? findProjectFile(project, path);
     if (file) {
       protect(request, response, trust);
       project.noteServed(file.real, project.options.base + decoded(path)!.slice(1));
       sendStatic(request, response, file.real);
       return true;
     }
-    const covering = this.#routes.covering(path);
-    if (covering === undefined || looksLikeFile(path) || !(request.headers.accept ?? '*/*').match(/text\/html|\*\/\*/))
-      return false;
+    if (this.#sendToFolder(path, request, response)) return true;
+    const covering = isPageRequest(request, path) ? this.#routes.covering(path) : undefined;
+    if (covering === undefined) return false;
     protect(request, response, trust);
     await this.#sendPage(covering, request, response);
+    return true;
+  }
+
+  /** A folder of a verbatim one that holds a page: its files are looked for below it, so its URL ends with a slash. */
+  #sendToFolder(path: string, request: IncomingMessage, response: ServerResponse): boolean {
+    const { project, trust } = this.#options;
+    if (path.endsWith('/') || !findVerbatimFile(project, `${path}/`)) return false;
+    protect(request, response, trust);
+    const query = /\?.*$/s.exec(request.url ?? '')?.[0] ?? '';
+    response.setHeader('location', `${project.options.base}${path.slice(1)}/${query}`);
+    response.setHeader('cache-control', 'no-cache');
+    sendText(response, 301, 'text/plain; charset=utf-8', '');
     return true;
   }
 

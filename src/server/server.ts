@@ -1,4 +1,4 @@
-import { createServer, type IncomingMessage, type Server, type ServerResponse } from 'node:http';
+import type { IncomingMessage, ServerResponse } from 'node:http';
 import type { Duplex } from 'node:stream';
 import { refusedLine } from '../core/link/compiles.js';
 import type { PageErrorMessage, ResumeMessage, UpdateMessage } from '../core/live/messages.js';
@@ -6,25 +6,28 @@ import { type Problem, problemAt, VineError } from '../core/problem/problem.js';
 import { lineStarts } from '../core/text/line-index.js';
 import { lanes } from '../core/trace.js';
 import { TypedEvents } from '../core/typed-events.js';
-import { ownPrefix, ownUrl } from '../core/urls.js';
+import { decoded, entriesOf, ownPrefix, ownUrl, type PagePart } from '../core/urls.js';
 import type { BackendChange } from '../forward/backend-states.js';
 import type { ExchangeReport } from '../forward/exchange.js';
 import { Forwarder, type Tape } from '../forward/forwarder.js';
-import type { ForwardRule } from '../forward/rule.js';
+import type { PageInserts } from '../forward/relay-page.js';
+import type { CompiledRule, ForwardRule } from '../forward/rule.js';
 import type { ProjectUpdate } from '../project/live/update-maker.js';
 import type { Project } from '../project/project.js';
 import { FrontEnd } from './front-end.js';
-import { mostHeaderBytes, onClientError } from './http/client-errors.js';
 import { Forwarding, originAt } from './http/forwarding.js';
-import { type ListenOptions, listen } from './http/listen.js';
+import { type Certificate, FrontDoor } from './http/front-door.js';
+import type { ListenOptions } from './http/listen.js';
 import { pathOf, queryOf } from './http/request-target.js';
-import { refuseElsewhere, refuseHost, refuseUpgrade, sendText } from './http/respond.js';
-import { isFromElsewhere, isNavigation, isOwnHost, isOwnOrigin, protect, type Trust } from './http/trust.js';
+import { refuseElsewhere, refuseHost, refuseUpgrade, sendText, sendToBase } from './http/respond.js';
+import { isFromElsewhere, isNavigation, isOwnHost, isOwnOrigin, originFrom, protect, type Trust } from './http/trust.js';
 import { LiveChannel, type LivePage } from './live/live-channel.js';
 import { resume } from './live/resume.js';
+import { backendsAnswer } from './live/template-changes.js';
+import { embedHtml, sendStrangerScript, strangerText } from './pages/embed.js';
 import { MissingFiles } from './pages/missing-file.js';
 import { notFoundPage } from './pages/not-found.js';
-import type { PageRoute } from './pages/page-routes.js';
+import { isPageRequest, type PageRoute, wantsPage } from './pages/page-routes.js';
 import { KeptAnswers } from './pieces/kept-answers.js';
 import { mapError } from './pieces/map-stack.js';
 import { PieceStore } from './pieces/piece-store.js';
@@ -37,9 +40,23 @@ export interface Served {
   routes: readonly PageRoute[];
   forward: readonly ForwardRule[];
   trust: Trust;
+  /** Path that a backend's template names -> id of what stands for it. */
+  embedUrls: Readonly<Record<string, string>>;
+}
+
+/** How a request is handled. */
+export interface Handling {
+  /** The client waits for a `100 Continue`. */
+  isContinued?: boolean;
+  /** Answers what is nobody's here, in the place of a 404. */
+  next?: (() => void) | undefined;
 }
 
 export interface VineServerOptions extends Served, ListenOptions {
+  /** Talk by TLS. */
+  certificate?: Certificate | undefined;
+  /** It's part of a server of the user's, which listens itself and answers what is nobody's here. */
+  isInside?: boolean;
   /** Updates are applied in place; otherwise every one reloads. */
   hot: boolean;
   /** Exchanges with backends are written down, or answered from what was. */
@@ -69,14 +86,15 @@ export class VineServer {
   #tool: ToolUrls;
   /** Forwarders of earlier rules, which may still have streams open. */
   readonly #oldForwarders: Forwarder[] = [];
-  readonly #server: Server;
+  readonly #door: FrontDoor;
   /** The newest exchanges with backends, oldest first. */
   readonly #exchanges: ExchangeReport[] = [];
   #settingsProblems: readonly Problem[] = [];
   #unsubscribe: (() => void)[] = [];
-  readonly #sockets = new Set<Duplex>();
   readonly #missing = new MissingFiles();
   #port = 0;
+  /** What was told once. */
+  readonly #notedOnce = new Set<string>();
   /** `performance.now()` of the newest request. */
   #askedAt = 0;
 
@@ -94,20 +112,12 @@ export class VineServer {
       requestFailed: (request, response, error) => this.#requestFailed(request, response, error),
       failed: (what, error) => this.#failed(what, error),
     });
-    this.#server = createServer(
-      { maxHeaderSize: mostHeaderBytes, headersTimeout: headMs, keepAliveTimeout: idleMs },
-      (request, response) => this.#onRequest(request, response),
-    );
-    this.#server.on('checkContinue', (request, response) => this.#onRequest(request, response, true));
-    this.#server.on('clientError', onClientError);
-    this.#server.on('upgrade', (request, socket, head) => this.#onUpgrade(request, socket, head));
-    this.#server.on('connection', (socket) => {
-      this.#sockets.add(socket);
-      socket.on('close', () => this.#sockets.delete(socket));
+    this.#door = new FrontDoor({
+      onRequest: (request, response, isContinued) => this.handle(request, response, { isContinued }),
+      onUpgrade: (request, socket, head) => void this.upgrade(request, socket, head),
+      failed: (what, error) => this.#failed(what, error),
+      certificate: options.certificate,
     });
-    this.#server.maxConnections = mostConnections;
-    // The body of a forwarded request may come for hours.
-    this.#server.requestTimeout = 0;
     this.live.on('message', ({ from, message }) => {
       const answer =
         message.type === 'error'
@@ -131,11 +141,17 @@ export class VineServer {
     this.#pieces = this.#piecesOf(served.project);
     this.#answers = new KeptAnswers(served.project, this.#pieces);
     this.#frontEnd = this.#frontEndOf(this.#options);
-    this.#tool = this.#toolOf(served);
+    this.#tool = this.#toolOf(this.#options);
     this.forwardBy(served.forward);
     this.#settingsProblems = [];
     this.live.restart(served.project.revision, reason);
     this.#follow(served.project);
+  }
+
+  /** Serves pages at other paths from now on. */
+  routeBy(routes: readonly PageRoute[]): void {
+    this.#options = { ...this.#options, routes };
+    this.#frontEnd = this.#frontEndOf(this.#options);
   }
 
   /** Forwards by other rules from now on. Open streams go on, and pages need not reload. */
@@ -159,15 +175,17 @@ export class VineServer {
   }
 
   #frontEndOf({ project, routes, trust, hot }: VineServerOptions): FrontEnd {
-    return new FrontEnd({ project, routes, trust, hot, pieces: this.#pieces, answers: this.#answers, live: this.live });
+    const onNote = (text: string) => this.#noteOnce(text);
+    return new FrontEnd({ project, routes, trust, hot, pieces: this.#pieces, answers: this.#answers, live: this.live, onNote });
   }
 
   #piecesOf(project: Project): PieceStore {
     return new PieceStore(project, this.live.hookKey, (note) => this.errors.emit('note', note));
   }
 
-  #toolOf({ project, trust }: Served): ToolUrls {
+  #toolOf({ project, trust, hot }: VineServerOptions): ToolUrls {
     return new ToolUrls({
+      hot,
       project,
       pieces: this.#pieces,
       answers: this.#answers,
@@ -207,6 +225,18 @@ export class VineServer {
       const problems = project.problems.length > 0 && project.pages.has(page) ? project.problemsOf(page) : [];
       return { problems: [...this.#settingsProblems, ...problems], holdsBack: problems.length > 0 };
     });
+  }
+
+  /**
+   * Files changed that a backend makes its pages of: those that show any of its pages reload when it answers. Returns how many.
+   */
+  async templatesChanged(files: readonly string[]): Promise<number> {
+    const shown = () => this.live.pages.filter(({ page }) => entriesOf(page) !== undefined);
+    const backends = this.#forwarder.rules.filter(({ when }) => when === 'missing').map(({ to }) => to.label);
+    await backendsAnswer(shown().flatMap(({ origin }) => origin ?? backends));
+    const pages = shown();
+    this.live.reload(pages, `${files[0]} changed`);
+    return pages.length;
   }
 
   /** Loads what maps need, which the first one would wait for. */
@@ -251,7 +281,7 @@ export class VineServer {
   }
 
   get #origin(): string {
-    return originAt(this.#options.host, this.#port);
+    return originAt(this.#options.host, this.#port, this.#door.isSecure);
   }
 
   /**
@@ -260,9 +290,7 @@ export class VineServer {
    * @throws VineError `port-taken` or `address-unavailable`.
    */
   async listen(): Promise<void> {
-    this.#port = await listen(this.#server, { ...this.#options, isReserved: (port) => this.expectsBackendAt(port) });
-    // Connections that can't be taken, e.g. for want of file descriptors, are the client's loss and not the server's end.
-    this.#server.on('error', (error) => this.#failed('a new connection', error));
+    this.#port = await this.#door.listen({ ...this.#options, isReserved: (port) => this.expectsBackendAt(port) });
     this.#forwarder.watch();
   }
 
@@ -276,8 +304,7 @@ export class VineServer {
     this.live.close();
     for (const forwarder of [...this.#oldForwarders, this.#forwarder]) forwarder.close();
     this.#options.tape?.recorder?.close();
-    for (const socket of this.#sockets) socket.destroy();
-    await new Promise((resolve) => this.#server.close(resolve));
+    if (!this.#options.isInside) await this.#door.close();
   }
 
   /** An error that nothing in a page caught, at its place in the user's source. */
@@ -314,7 +341,13 @@ export class VineServer {
     return { type: 'update', id, changed, removed, styles, scripts, files, ...(reload.length > 0 ? { reload } : {}) };
   }
 
-  #onRequest(request: IncomingMessage, response: ServerResponse, isContinued = false): void {
+  /** Answers with another certificate from now on. */
+  renew(certificate: Certificate): void {
+    this.#door.renew(certificate);
+  }
+
+  /** Answers a request. */
+  handle(request: IncomingMessage, response: ServerResponse, { isContinued = false, next }: Handling = {}): void {
     const { trace } = this.#options.project.options;
     const from = trace.now();
     this.#askedAt = performance.now();
@@ -323,7 +356,10 @@ export class VineServer {
     // A client that goes away in the middle is told by `close`.
     request.on('error', () => {});
     response.on('error', () => {});
-    this.#answer(request, response, isContinued).catch((error: unknown) => this.#requestFailed(request, response, error));
+    // Where somebody else listens, the first request tells where.
+    if (this.#options.isInside) this.#port ||= request.socket.localPort ?? 0;
+    const answer = this.#answer(request, response, isContinued, next);
+    answer.catch((error: unknown) => this.#requestFailed(request, response, error));
   }
 
   /** Something failed here and not at a client or a backend: the request gets a 500, and everything else goes on. */
@@ -339,7 +375,7 @@ export class VineServer {
     this.errors.emit('failure', { what, error: error instanceof Error ? error : new Error(String(error)) });
   }
 
-  async #answer(request: IncomingMessage, response: ServerResponse, isContinued: boolean): Promise<void> {
+  async #answer(request: IncomingMessage, response: ServerResponse, isContinued: boolean, next?: () => void): Promise<void> {
     const { project, trust } = this.#options;
     if (!isOwnHost(request, trust)) return refuseHost(request, response);
     const { base } = project.options;
@@ -347,28 +383,87 @@ export class VineServer {
     const own = base + ownPrefix;
     if (path === workspacePath || path.startsWith(own)) {
       protect(request, response, trust);
-      if (isFromElsewhere(request, trust)) return refuseElsewhere(response, originOf(request));
+      if (isFromElsewhere(request, trust)) return this.#refuseElsewhere(path, request, response);
       if (path === workspacePath) return sendWorkspace(project.options.root, request, response);
       return this.#answerOwn(path.slice(own.length), { query: queryOf(request), request, response });
     }
-    const first = this.#forwarder.find(request, 'first');
-    if (first) return this.#forwarding.forward(request, response, { rule: first, isContinued });
-    if (isContinued) response.writeContinue();
-    const inBase = path.startsWith(base) ? `/${path.slice(base.length)}` : path === base.slice(0, -1) ? '/' : undefined;
+    const isRead = request.method === 'GET' || request.method === 'HEAD';
     // Whether there is anything at a path is nobody else's business either.
     const isElsewhere = isFromElsewhere(request, trust) && !isNavigation(request);
-    if (inBase !== undefined && (request.method === 'GET' || request.method === 'HEAD') && !isElsewhere) {
+    const source = isRead && !isElsewhere ? this.#sourceFor(path) : undefined;
+    if (source !== undefined && (await this.#answerSource(source, request, response))) return;
+    const first = this.#forwarder.find(request, 'first');
+    if (first) return this.#forwarding.forward(request, response, { rule: first, isContinued });
+    const inBase = path.startsWith(base) ? `/${path.slice(base.length)}` : path === base.slice(0, -1) ? '/' : undefined;
+    if (inBase !== undefined && isRead && !isElsewhere) {
+      if (isContinued) response.writeContinue();
       if (await this.#frontEnd.answer(inBase, request, response)) return;
-    }
+    } else if (isContinued) response.writeContinue();
     const missing = this.#forwarder.find(request, 'missing');
-    if (missing) return this.#forwarding.forward(request, response, { rule: missing, isContinued: false });
-    // Browsers ask for this by themselves; a 404 would only be noise in their console.
+    if (missing) return this.#forwardPage(request, response, missing);
+    if (next) return next();
     protect(request, response, trust);
-    if (isElsewhere) return refuseElsewhere(response, originOf(request));
+    if (isElsewhere) return this.#refuseElsewhere(path, request, response);
+    if (path === '/' && base !== '/' && isPageRequest(request, path)) return sendToBase(response, base);
+    // Browsers ask for this by themselves; a 404 would only be noise in their console.
     if (path === '/favicon.ico') return sendText(response, 204, 'image/x-icon', '');
     const named = this.#missing.placeOf(project, path);
     if (named) this.errors.emit('missing', named);
     this.#notFound(path, inBase, response);
+  }
+
+  /** What stands for a path that a template of the backend names; `undefined` for other paths. */
+  #sourceFor(path: string): string | undefined {
+    const { embedUrls } = this.#options;
+    const named = decoded(path) ?? path;
+    return Object.hasOwn(embedUrls, named) ? embedUrls[named] : undefined;
+  }
+
+  #answerSource(source: string, request: IncomingMessage, response: ServerResponse): Promise<boolean> {
+    protect(request, response, this.#options.trust);
+    return this.#tool.answerFor(source, { request, response });
+  }
+
+  /** Sends what the front end doesn't have to a backend, whose pages get what keeps them up to date. */
+  #forwardPage(request: IncomingMessage, response: ServerResponse, rule: CompiledRule): void {
+    const pages = rule.html === 'ours' && wantsPage(request) ? this.#insertsFor(rule) : undefined;
+    this.#forwarding.forward(request, response, { rule, isContinued: false, ...(pages ? { pages } : {}) });
+  }
+
+  /** What is put into the pages that a rule brings: the client, and what the rule says that they start. */
+  #insertsFor({ entries }: CompiledRule): PageInserts {
+    const { project, hot } = this.#options;
+    return {
+      prepare: async () => {
+        const page = await project.embed(entries, false);
+        await project.settled();
+        const { session, hookKey } = this.live;
+        const tagOf = (part: PagePart) => this.#pieces.ofPage(page!, part).tag;
+        return (nonce) => (page ? embedHtml({ project, page, session, hookKey, hot, tagOf }, nonce) : { start: '', end: '' });
+      },
+      onNote: (text) => this.#noteOnce(text),
+    };
+  }
+
+  #noteOnce(text: string): void {
+    if (this.#notedOnce.has(text) || this.#notedOnce.size >= mostNoted) return;
+    this.#notedOnce.add(text);
+    this.errors.emit('note', text);
+  }
+
+  /** Another site asks: it gets nothing, but for the sentence that says so where a tag of ours stands in one of its pages. */
+  #refuseElsewhere(path: string, request: IncomingMessage, response: ServerResponse): void {
+    const origin = originFrom(request);
+    if (path === ownUrl.plain(this.#options.project.options.base, 'embed.js')) {
+      this.#tellStranger(origin);
+      return sendStrangerScript(response, origin);
+    }
+    refuseElsewhere(response, origin ?? 'the origin');
+  }
+
+  /** A page of an origin that isn't listed wants our modules: that is told once. */
+  #tellStranger(origin: string | undefined): void {
+    this.#noteOnce(strangerText(origin));
   }
 
   /** What belongs to the tool itself. */
@@ -393,25 +488,28 @@ export class VineServer {
     );
   }
 
-  #onUpgrade(request: IncomingMessage, socket: Duplex, head: Buffer): void {
-    socket.on('error', () => socket.destroy());
+  /** Takes a connection that changes protocols. Returns whether it's one for us, or for a backend of ours. */
+  upgrade(request: IncomingMessage, socket: Duplex, head: Buffer): boolean {
     try {
-      this.#upgrade(request, socket, head);
+      return this.#upgrade(request, socket, head);
     } catch (error) {
       this.#failed(`the upgrade of ${request.url}`, error);
       refuseUpgrade(socket, '500 Internal Server Error');
+      return true;
     }
   }
 
-  #upgrade(request: IncomingMessage, socket: Duplex, head: Buffer): void {
-    const { trust, project } = this.#options;
+  #upgrade(request: IncomingMessage, socket: Duplex, head: Buffer): boolean {
+    const { trust, project, isInside } = this.#options;
     const path = pathOf(request);
-    if (!isOwnHost(request, trust)) return refuseUpgrade(socket, '403 Forbidden');
-    if (path === ownUrl.plain(project.options.base, 'live')) {
-      const isAllowed = isOwnOrigin(request, trust) && queryOf(request).get('key') === this.live.key;
-      return isAllowed ? this.live.accept(request, socket, head) : refuseUpgrade(socket, '403 Forbidden');
-    }
-    this.#forwarding.upgrade(request, socket, { head, trust });
+    const isLive = path === ownUrl.plain(project.options.base, 'live');
+    if (isInside && !isLive && !this.#forwarder.find(request, 'first') && !this.#forwarder.find(request, 'missing')) return false;
+    if (!isOwnHost(request, trust)) refuseUpgrade(socket, '403 Forbidden');
+    else if (!isLive) this.#forwarding.upgrade(request, socket, { head, trust });
+    else if (isOwnOrigin(request, trust) && queryOf(request).get('key') === this.live.key)
+      this.live.accept(request, socket, head);
+    else refuseUpgrade(socket, '403 Forbidden');
+    return true;
   }
 }
 
@@ -421,18 +519,10 @@ export interface Failure {
   error: Error;
 }
 
-function originOf({ headers }: IncomingMessage): string {
-  return headers.origin ?? 'the origin';
-}
-
-/** How long the head of a request may take. */
-const headMs = 20_000;
-/** How long a connection stays for the next request: closed soon, it would be closed under one that is on its way. */
-const idleMs = 60_000;
 /** Nobody needs an answer soon after so long without a request, and work that can wait waits no longer than this. */
 const quietMs = 300;
 const longestBusyMs = 10_000;
-/** How many connections there may be at once. */
-const mostConnections = 4096;
+/** So many things are told once. */
+const mostNoted = 50;
 /** Exchanges that can be looked at afterwards. */
 const keptExchanges = 500;

@@ -1,20 +1,33 @@
 import { readFileSync } from 'node:fs';
 import type { IncomingMessage, ServerResponse } from 'node:http';
+import { kindOfFile } from '../core/file-kinds.js';
 import type { PageErrorMessage } from '../core/live/messages.js';
 import { ownHook, pieceEnd } from '../core/pieces/piece.js';
 import type { Problem } from '../core/problem/problem.js';
 import type { TextParts } from '../core/text/batches.js';
 import { contentHash } from '../core/text/content-hash.js';
-import { type OwnUrl, ownUrl, pieceName, pieceNameOf, readOwnUrl, readPieceName, readSheetsName } from '../core/urls.js';
+import {
+  entriesOf,
+  type OwnUrl,
+  ownUrl,
+  type PagePart,
+  pieceName,
+  pieceNameOf,
+  readOwnUrl,
+  readPieceName,
+  readSheetsName,
+} from '../core/urls.js';
 import type { ExchangeReport } from '../forward/exchange.js';
+import { realPathNow } from '../project/files/disk-files.js';
 import type { Project } from '../project/project.js';
-import { jsonType, scriptType, sendKept, sendParts, sendPiece, sendTagged, sendText } from './http/respond.js';
+import { jsonType, refuseElsewhere, scriptType, sendKept, sendParts, sendPiece, sendTagged, sendText } from './http/respond.js';
 import { namedFile } from './http/served-files.js';
 import { sendStatic } from './http/static-file.js';
-import { embedOrigin, isOwnOrigin, isSurelyOwn, type Trust } from './http/trust.js';
+import { embedOrigin, isFromThisMachine, isOwnOrigin, isSurelyOwn, originFrom, type Trust } from './http/trust.js';
 import { browserName } from './live/browser-name.js';
 import type { LiveChannel, LivePage } from './live/live-channel.js';
 import { openInEditor } from './open-in-editor.js';
+import { embedScript, embedSettings, sendEmbedClient, sendUnknownEntries } from './pages/embed.js';
 import { type JoinedSheets, joinedSheets } from './pages/page-sheets.js';
 import type { KeptAnswers } from './pieces/kept-answers.js';
 import type { StoredPiece } from './pieces/piece-maps.js';
@@ -26,6 +39,7 @@ export interface ToolUrlsOptions {
   answers: KeptAnswers;
   live: LiveChannel;
   trust: Trust;
+  hot: boolean;
   /** The newest exchanges with backends, oldest first. */
   exchanges: readonly ExchangeReport[];
   onPageError(from: LivePage, message: PageErrorMessage): void;
@@ -33,7 +47,10 @@ export interface ToolUrlsOptions {
 }
 
 /** URLs of what is made of the project's files. */
-type BuiltUrl = Extract<OwnUrl, { page: string } | { update: number } | { id: string } | { name: string }>;
+type BuiltUrl = Exclude<
+  Extract<OwnUrl, { page: string } | { update: number } | { id: string } | { name: string }>,
+  { kind: 'embed' }
+>;
 
 const plainType = 'text/plain; charset=utf-8';
 
@@ -67,6 +84,12 @@ export class ToolUrls {
     switch (url.kind) {
       case 'page-script':
         sendTagged(request, response, { tag: clientTag, type: scriptType, parts: [clientScript] });
+        return true;
+      case 'embed-script':
+        this.#sendEmbedClient(response);
+        return true;
+      case 'embed':
+        await this.#sendEmbed(url.page, asked);
         return true;
       case 'session':
         this.#sendSession(asked);
@@ -170,10 +193,48 @@ export class ToolUrls {
     }
   }
 
+  /** The client for pages that a backend renders; they name what they start. */
+  #sendEmbedClient(response: ServerResponse, entries?: readonly string[]): void {
+    const { project, live, hot } = this.#options;
+    const settings = embedSettings({ project, session: live.session, hookKey: live.hookKey, hot }, '');
+    sendEmbedClient(response, { settings, client: clientScript, ...(entries === undefined ? {} : { entries }) });
+  }
+
+  /** What a page of a backend starts. Any script of the project may be asked for from this machine, else what the settings name. */
+  async #sendEmbed(id: string, { request, response }: Asked): Promise<void> {
+    const { project, live, pieces, hot } = this.#options;
+    const page = await project.embed(entriesOf(id) ?? [], isFromThisMachine(request));
+    if (!page) return sendUnknownEntries(response, id);
+    await project.settled();
+    const tagOf = (part: PagePart) => pieces.ofPage(page, part).tag;
+    sendText(response, 200, scriptType, embedScript({ project, page, session: live.session, hookKey: live.hookKey, hot, tagOf }));
+  }
+
+  /** Answers a path that a backend's template names with what stands for it. Returns whether there is something. */
+  async answerFor(id: string, { request, response }: Omit<Asked, 'query'>): Promise<boolean> {
+    const { project } = this.#options;
+    await project.opened();
+    response.setHeader('cache-control', 'no-cache');
+    const kind = kindOfFile(id);
+    if (kind === 'style') {
+      const page = await project.embed([id], false);
+      await project.settled();
+      if (!page || !project.graph.has(id)) return false;
+      const version = project.sheets.versionOf(id);
+      this.#sendSheet(id, version, project.sheets.textOf(id), { request, response });
+      return true;
+    }
+    const path = project.paths.fileOf(id);
+    const real = kind === 'asset' && project.gate.mayRead(path) ? realPathNow(path) : undefined;
+    if (real !== undefined) sendStatic(request, response, real);
+    else if (kind !== 'asset') this.#sendEmbedClient(response, [id]);
+    return real !== undefined || kind !== 'asset';
+  }
+
   #sendSession({ request, response }: Asked): void {
     const { live, trust } = this.#options;
     // Only for our own pages: others neither get it nor the permission to read it.
-    if (!isOwnOrigin(request, trust)) return sendText(response, 403, jsonType, '{}');
+    if (!isOwnOrigin(request, trust)) return refuseElsewhere(response, originFrom(request) ?? 'the origin');
     response.setHeader('cache-control', 'no-store');
     sendText(response, 200, jsonType, JSON.stringify({ key: live.key, session: live.session, hook: live.hookKey }));
   }

@@ -1,4 +1,3 @@
-import { existsSync } from 'node:fs';
 import { resolve } from 'node:path';
 import type { Mode } from '../core/mode.js';
 import type { Adapter } from '../core/translate/adapter.js';
@@ -6,7 +5,7 @@ import type { CookieChanges, ForwardRule, PathChange } from '../forward/rule.js'
 import { parseTarget } from '../forward/target.js';
 import { envFileNames, exposedVariables } from './env-files.js';
 import { readSettings, settingsFileNames } from './read-settings.js';
-import { projectRoot, routesOf } from './routes.js';
+import { idOf, insertedHtml, pagesOf, projectRoot, type Route } from './routes.js';
 import type { Settings } from './schema.js';
 import { bytesOf } from './size.js';
 
@@ -19,6 +18,7 @@ export interface CommandLineSettings {
   port?: number;
   exactPort?: boolean;
   host?: string;
+  https?: boolean;
   base?: string;
   forward?: { path: string; to: string }[];
   settings?: string;
@@ -27,6 +27,18 @@ export interface CommandLineSettings {
   sourceMaps?: 'on' | 'hidden' | 'off';
   /** A browserslist query. */
   targets?: string | undefined;
+}
+
+/** Pages that a backend renders and that hold our modules. */
+export interface EmbedSettings {
+  /** Origins of such pages. */
+  from: readonly string[];
+  /** Ids of modules that they start. */
+  entries: readonly string[];
+  /** Path that a template names -> id of the module, sheet or file that stands for it. */
+  urls: Readonly<Record<string, string>>;
+  /** Globs of the backend's own templates, from the project's folder. */
+  watch: readonly string[];
 }
 
 /** Settings with every value filled in and checked. Deeper code neither defaults nor validates again. */
@@ -38,14 +50,27 @@ export interface EffectiveSettings {
   file?: string;
   /** Absolute paths of the files that may say something else the next time. */
   sources: readonly string[];
-  /** URL pattern and id of the HTML file. */
-  routes: readonly { pattern: string; page: string }[];
+  routes: readonly Route[];
+  /** The HTML of pages that have no file, by id. */
+  generated: Readonly<Record<string, string>>;
+  /** Absolute path of the folder whose HTML files are the pages, where nobody names any. */
+  pageFolder?: string;
+  /** What is put at the end of every page's head and body. */
+  insert: { head: string; body: string };
   base: string;
-  /** Absolute paths. */
+  /** Absolute paths of folders that need not exist. */
   verbatim: readonly string[];
-  listen: { host: string; port: number; exact: boolean; names: readonly string[] };
+  listen: {
+    host: string;
+    port: number;
+    exact: boolean;
+    names: readonly string[];
+    /** `true`: with certificates of our own; or absolute paths of the user's. */
+    https: boolean | { key: string; certificate: string };
+  };
   forward: readonly ForwardRule[];
-  embedFrom: readonly string[];
+  /** What pages that a backend renders have to do with us. */
+  embed: EmbedSettings;
   /** What a build writes; `folder` is an absolute path. */
   output: {
     folder: string;
@@ -85,27 +110,40 @@ export async function effectiveSettings(
   const root = projectRoot(start, folder, line.page !== undefined);
   const read = await readSettings(root, line.settings && resolve(folder, line.settings));
   const settings = merge(read?.settings ?? {}, line);
+  const verbatim = (settings.verbatim ?? ['public']).map((path) => resolve(root, path));
+  const output = line.out === undefined ? resolve(root, settings.output?.folder ?? 'dist') : resolve(folder, line.out);
+  const { pages } = settings;
+  const embed = embedSettings(root, settings);
+  const mayBeNone = (settings.forward ?? []).length + embed.entries.length + embed.from.length > 0;
+  const found = pagesOf({ root, start, page: line.page, pages, except: [...verbatim, output], mayBeNone });
+  const head = insertedHtml(root, 'insert.head', settings.insert?.head);
+  const body = insertedHtml(root, 'insert.body', settings.insert?.body);
+  const inserted = [head.file, body.file].filter((file) => file !== undefined);
   return Object.freeze({
     root,
     mode,
     ...(read ? { file: read.file } : {}),
-    sources: [...(line.settings ? [resolve(folder, line.settings)] : settingsFileNames), ...envFileNames(mode)].map((path) =>
-      resolve(root, path),
-    ),
-    routes: routesOf(root, start, line.page, settings.pages),
+    sources: [...(line.settings ? [resolve(folder, line.settings)] : settingsFileNames), ...envFileNames(mode)]
+      .map((path) => resolve(root, path))
+      .concat(inserted),
+    routes: found.routes,
+    generated: found.generated,
+    ...(found.folder === undefined ? {} : { pageFolder: found.folder }),
+    insert: { head: head.html, body: body.html },
     base: settings.base ?? '/',
-    verbatim: (settings.verbatim ?? ['public']).map((path) => resolve(root, path)).filter((path) => existsSync(path)),
+    verbatim,
     listen: {
       host: settings.listen?.host ?? 'localhost',
       port: settings.listen?.port ?? defaultPort,
       exact: settings.listen?.exact ?? false,
       names: settings.listen?.names ?? [],
+      https: certificateOf(root, settings.listen?.https ?? false),
     },
     forward: (settings.forward ?? []).map(forwardRule),
     pageErrors: settings.pageErrors ?? true,
-    embedFrom: settings.embed?.from ?? [],
+    embed,
     output: {
-      folder: line.out === undefined ? resolve(root, settings.output?.folder ?? 'dist') : resolve(folder, line.out),
+      folder: output,
       empty: settings.output?.empty ?? true,
       sourceMaps: line.sourceMaps ?? settings.output?.sourceMaps ?? 'on',
       manifest: settings.output?.manifest ?? true,
@@ -141,6 +179,8 @@ function merge(file: Settings, line: CommandLineSettings): Settings {
     ...(line.port === undefined ? {} : { port: line.port }),
     ...(line.exactPort === undefined ? {} : { exact: line.exactPort }),
     ...(line.host === undefined ? {} : { host: line.host }),
+    // The file may name the user's own certificate.
+    ...(line.https === true && !file.listen?.https ? { https: true } : {}),
   };
   const given = line.forward?.map(({ path, to }) => ({ paths: [path], to })) ?? [];
   return {
@@ -149,6 +189,19 @@ function merge(file: Settings, line: CommandLineSettings): Settings {
     ...(Object.keys(listen).length > 0 ? { listen } : {}),
     ...(given.length > 0 ? { forward: [...given, ...(file.forward ?? [])] } : {}),
   };
+}
+
+function certificateOf(root: string, https: boolean | { key: string; certificate: string }) {
+  if (typeof https === 'boolean') return https;
+  return { key: resolve(root, https.key), certificate: resolve(root, https.certificate) };
+}
+
+/** What pages of a backend may ask for, rules for forwarding included. */
+function embedSettings(root: string, { embed = {}, forward = [] }: Settings): EmbedSettings {
+  const id = (path: string) => idOf(root, resolve(root, path.replace(/^\/+/, '')));
+  const urls = Object.fromEntries(Object.entries(embed.urls ?? {}).map(([path, source]) => [path, id(source)]));
+  const entries = [...(embed.entries ?? []), ...forward.flatMap((rule) => rule.entries ?? [])].map(id);
+  return { from: embed.from ?? [], entries: [...new Set(entries)], urls, watch: embed.watch ?? [] };
 }
 
 const defaultConnectMs = 10_000;
@@ -169,6 +222,8 @@ function forwardRule({ paths, to, methods = [], headers = {}, timeouts = {}, pat
     selfSigned: rest.selfSigned ?? false,
     origins: rest.origins ?? [],
     forwarded: rest.forwarded ?? false,
+    html: rest.html ?? 'ours',
+    entries: (rest.entries ?? []).map((path) => path.replace(/^\/+/, '').replace(/^(?:\.\/)+/, '')),
     timeouts: { connectMs: timeouts.connectMs ?? defaultConnectMs, answerMs: timeouts.answerMs ?? 0 },
   };
 }

@@ -73,6 +73,8 @@ const forwardRule = z.strictObject({
   selfSigned: z.boolean().optional(),
   origins: z.union([z.literal('any'), z.array(origin)]).optional(),
   forwarded: z.boolean().optional(),
+  html: z.enum(['ours', 'untouched']).optional(),
+  entries: z.array(z.string().min(1)).optional(),
   timeouts: z.strictObject({ connectMs: z.number().positive().optional(), answerMs: z.number().min(0).optional() }).optional(),
 });
 
@@ -82,10 +84,36 @@ const size = z.union([
   z.string().regex(sizePattern, "must be a number of bytes, or a size such as '180 KB'"),
 ]);
 
+/** Files of the user's own certificate, in PEM. */
+const ownCertificate = z.strictObject({ key: z.string().min(1), certificate: z.string().min(1) });
+
+/** A page that has no file: made of what it runs. */
+const generatedPage = z.strictObject({
+  script: z.union([z.string().min(1), z.array(z.string().min(1)).min(1)]),
+  title: z.string().optional(),
+  mount: z
+    .string()
+    .regex(/^[^\s"'<>]+$/, 'must be the id of the element that the script fills, such as harbour')
+    .optional(),
+  language: z
+    .string()
+    .regex(/^[A-Za-z0-9-]+$/, 'must be a language tag such as en')
+    .optional(),
+});
+
+/** What a setting of `pages` may be besides the path of an HTML file. */
+export type GeneratedPageSettings = z.infer<typeof generatedPage>;
+
 /** The settings file's schema: every key optional, unknown ones refused. `docs/settings.md` describes the same keys. */
 export const settingsSchema = z.strictObject({
   $schema: z.string().optional(),
-  pages: z.record(path, z.string().min(1)).optional(),
+  pages: z
+    .record(
+      path,
+      z.union([z.string().min(1), generatedPage], 'must be the path of an HTML file, or { script, title, mount, language }'),
+    )
+    .optional(),
+  insert: z.strictObject({ head: z.string().optional(), body: z.string().optional() }).optional(),
   base: z
     .string()
     .regex(/^\/(?:.*\/)?$/, 'must start and end with /')
@@ -97,10 +125,18 @@ export const settingsSchema = z.strictObject({
       port: port.optional(),
       exact: z.boolean().optional(),
       names: z.array(z.string()).optional(),
+      https: z.union([z.boolean(), ownCertificate], 'must be true, false, or { key, certificate }').optional(),
     })
     .optional(),
   forward: z.array(forwardRule).optional(),
-  embed: z.strictObject({ from: z.array(origin) }).optional(),
+  embed: z
+    .strictObject({
+      from: z.array(origin).optional(),
+      entries: z.array(z.string().min(1)).optional(),
+      urls: z.record(path, z.string().min(1)).optional(),
+      watch: z.array(z.string().min(1)).optional(),
+    })
+    .optional(),
   output: z
     .strictObject({
       folder: z.string().min(1).optional(),

@@ -9,6 +9,7 @@ import {
 import type { Problem } from '../../core/problem/problem.js';
 import { ownUrl } from '../../core/urls.js';
 import { hidePanel, showPanel } from '../panel/panel.js';
+import { ours } from '../runtime/base-path.js';
 import { setHookKey, setRevision } from '../runtime/hook.js';
 import { loadedPieces } from '../runtime/load-piece.js';
 import { registry } from '../runtime/records.js';
@@ -32,8 +33,8 @@ const longestUpdateMs = 15_000;
 /** The page's end of the live channel: connects, applies what comes, reports back, and connects again when the server went away. */
 export class LiveClient {
   readonly #settings: ClientSettings;
-  /** The origin that the client script came from, which need not be that of the page. */
-  readonly #origin: string;
+  /** The page as the server knows it. */
+  #page: string;
   #revision: number;
   #session: string;
   #socket: WebSocket | undefined;
@@ -43,6 +44,7 @@ export class LiveClient {
   #answerTimer: ReturnType<typeof setTimeout> | undefined;
   /** Messages are handled one after another. */
   #queue: Promise<void> = Promise.resolve();
+  #isRefusalTold = false;
   #hasStarted = false;
   #isReloading = false;
   /** Something failed while the last update was applied. */
@@ -54,9 +56,9 @@ export class LiveClient {
   /** Errors of before the channel was there. */
   readonly #unsentErrors: PageMessage[] = [];
 
-  constructor(settings: ClientSettings, origin: string) {
+  constructor(settings: ClientSettings) {
     this.#settings = settings;
-    this.#origin = origin;
+    this.#page = settings.page;
     this.#revision = settings.revision;
     this.#session = settings.session;
     // Otherwise a page with many files forgets which it loaded.
@@ -78,15 +80,16 @@ export class LiveClient {
 
   /** Connects, or tries again later. The key is asked for each time: a restarted server has a new one. */
   async connect(): Promise<void> {
-    const { base, page } = this.#settings;
+    const page = this.#page;
     try {
-      const response = await fetch(`${this.#origin}${ownUrl.plain(base, 'session')}`, { cache: 'no-store' });
+      const response = await fetch(this.#url('session'), { cache: 'no-store' });
+      if (response.status === 403) return this.#refused(await response.text());
       if (!response.ok) throw new Error(response.statusText);
       const { key, hook } = (await response.json()) as { key: string; hook: string };
       this.#key = key;
       setHookKey(hook);
       const query = new URLSearchParams({ key: this.#key, page, session: this.#session, revision: String(this.#revision) });
-      const socket = new WebSocket(`${this.#origin.replace(/^http/, 'ws')}${ownUrl.plain(base, 'live')}?${query}`, liveProtocol);
+      const socket = new WebSocket(`${this.#url('live').replace(/^http/, 'ws')}?${query}`, liveProtocol);
       this.#socket = socket;
       socket.onopen = () => {
         this.#retryMs = firstRetryMs;
@@ -106,6 +109,30 @@ export class LiveClient {
     if (this.#isReloading) return;
     this.#retryTimer = setTimeout(() => void this.connect(), this.#retryMs);
     this.#retryMs = Math.min(this.#retryMs * 1.6, longestRetryMs);
+  }
+
+  /** One of our own URLs, where the script of this page came from. */
+  #url(name: 'session' | 'live' | 'open'): string {
+    return new URL(ours(ownUrl.plain(this.#settings.base, name)), location.origin).href;
+  }
+
+  /** The server has nothing for pages of this origin: updates won't come, and that is said. */
+  #refused(why: string): void {
+    if (!this.#isRefusalTold) console.warn(`Vine Spark: this page gets no updates: ${why.trim()}`);
+    this.#isRefusalTold = true;
+    this.#retryMs = longestRetryMs;
+    this.#retry();
+  }
+
+  /** The page has more modules of its own from now on, and is known by another name. */
+  follow(page: string): void {
+    if (page === this.#page) return;
+    this.#page = page;
+    const socket = this.#socket;
+    this.#socket = undefined;
+    socket?.close();
+    clearTimeout(this.#retryTimer);
+    void this.connect();
   }
 
   /** Makes sure that the channel is alive: asks, and connects anew where no answer comes. */
@@ -173,7 +200,7 @@ export class LiveClient {
 
   #editorUrl(file: string, line: number, column: number): string {
     const query = new URLSearchParams({ key: this.#key, file, line: String(line), column: String(column) });
-    return `${this.#origin}${ownUrl.plain(this.#settings.base, 'open')}?${query}`;
+    return `${this.#url('open')}?${query}`;
   }
 
   /** Where a problem is, with a link that the console makes clickable. */
@@ -188,7 +215,7 @@ export class LiveClient {
     const versions = [...registry.values()].map(({ definition }) => definition.edges.version);
     this.#send({
       type: 'resume',
-      page: this.#settings.page,
+      page: this.#page,
       revision: this.#revision,
       digest: digestVersions(versions),
       pieces: [...loadedPieces],
@@ -205,7 +232,7 @@ export class LiveClient {
     setRevision(update.id);
     if (document.readyState === 'loading')
       await new Promise((resolve) => addEventListener('DOMContentLoaded', resolve, { once: true }));
-    const forced = update.reload?.find(({ page }) => page === this.#settings.page);
+    const forced = update.reload?.find(({ page }) => page === this.#page);
     if (forced) return this.#reload(forced.reason, update.id);
     if (!this.#hasStarted && update.scripts.length > 0) return this.#reload('the page had not started', update.id);
     if (!this.#settings.hot) return this.#reload('updates in place are turned off', update.id);

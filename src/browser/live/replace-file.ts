@@ -1,5 +1,6 @@
 import type { FileChange } from '../../core/live/messages.js';
 import { ownPrefix } from '../../core/urls.js';
+import { ours, ownOrigin } from '../runtime/base-path.js';
 
 /** Attributes of elements that name one file. */
 const attributes = ['src', 'href', 'poster', 'data', 'xlink:href'];
@@ -8,7 +9,8 @@ const attributes = ['src', 'href', 'poster', 'data', 'xlink:href'];
  * Lets every element that names a file name its new version. `loaded`: no element names it, but the page got it, e.g. by
  * `fetch` or as a script, and what it made of it is unknown. `unused`: the page never asked for it.
  */
-export function replaceFile({ path, url }: FileChange): 'shown' | 'loaded' | 'unused' {
+export function replaceFile({ path, url: fresh }: FileChange): 'shown' | 'loaded' | 'unused' {
+  const url = ours(fresh);
   let isShown = false;
   for (const element of document.querySelectorAll('[src], [href], [poster], [data], [srcset], [style], use, image')) {
     // A script ran already, and a document in a frame has a life of its own.
@@ -30,7 +32,7 @@ export function loadedPaths(): string[] {
   const entries = performance.getEntriesByType('resource');
   const urls = entries
     .map(({ name }) => new URL(name, location.href))
-    .filter(({ origin, searchParams }) => origin === location.origin && !searchParams.has('v'));
+    .filter(({ origin, searchParams }) => origin === ownOrigin() && !searchParams.has('v'));
   return [...new Set(urls.map(({ pathname }) => decodeURI(pathname)))].filter((path) => !path.includes(`/${ownPrefix}`));
 }
 
@@ -71,5 +73,5 @@ function withUrl(css: string, path: string, url: string): string | undefined {
 function isSameFile(value: string, path: string): boolean {
   if (!URL.canParse(value, document.baseURI)) return false;
   const named = new URL(value, document.baseURI);
-  return named.origin === location.origin && decodeURI(named.pathname) === path;
+  return named.origin === ownOrigin() && decodeURI(named.pathname) === path;
 }

@@ -1,6 +1,6 @@
 import type { PageErrorMessage } from '../../core/live/messages.js';
 import { ownUrl } from '../../core/urls.js';
-import { frontEndBase } from '../runtime/base-path.js';
+import { frontEndBase, ours } from '../runtime/base-path.js';
 import { pieceTags } from '../runtime/runtime.js';
 
 /** Tells the server of errors that nothing in the worker catches: they show in the terminal with the user's own positions. */
@@ -23,7 +23,7 @@ function report(error: unknown, text: string): void {
 }
 
 async function post(message: PageErrorMessage): Promise<void> {
-  const own = (name: 'session' | 'error') => `${location.origin}${ownUrl.plain(frontEndBase(), name)}`;
+  const own = (name: 'session' | 'error') => new URL(ours(ownUrl.plain(frontEndBase(), name)), location.origin).href;
   const { key } = (await (await fetch(own('session'), { cache: 'no-store' })).json()) as { key: string };
   const query = new URLSearchParams({ key, worker: location.pathname });
   await fetch(`${own('error')}?${query}`, { method: 'POST', body: JSON.stringify(message) });

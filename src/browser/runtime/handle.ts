@@ -1,5 +1,5 @@
 import { ownPrefix } from '../../core/urls.js';
-import { frontEndBase } from './base-path.js';
+import { frontEndBase, isElsewhere, ours, placeOfServer } from './base-path.js';
 import { asyncBodyDone } from './evaluate.js';
 import { hookKey } from './hook.js';
 import { pushExports } from './link.js';
@@ -107,13 +107,14 @@ export class Handle {
     const named = this.#instance.definition.edges.urls![place]!;
     const url = surface.workerUrl?.(named) ?? named;
     // A worker's script holds its own client, so it's given to whoever knows the key.
-    return url.startsWith(workerUrls()) ? `${url}&key=${hookKey()}` : url;
+    return url.startsWith(workerUrls()) ? workerPlace(`${url}&key=${hookKey()}`) : ours(url);
   }
 
   /** `import.meta`. */
   get meta(): object {
     this.#meta ??= Object.assign(Object.create(null) as object, {
       url: sourceUrl(this.#instance),
+      base: frontEndBase(),
       resolve: (specifier: string) => resolveUrl(specifier, sourceUrl(this.#instance)),
       ...(surface.isLive ? { live: liveOf(this.#instance) } : {}),
     });
@@ -122,7 +123,8 @@ export class Handle {
 
   /** The URL of the file that the module stands for. */
   get url(): string | undefined {
-    return this.#instance.definition.edges.url;
+    const { url } = this.#instance.definition.edges;
+    return url === undefined ? undefined : ours(url);
   }
 
   /** The side of one of several modules that share a scope. */
@@ -189,7 +191,25 @@ function resolveUrl(specifier: string, from: string): string {
   throw new TypeError(`Failed to execute 'resolve' on 'import.meta': Failed to resolve module specifier '${specifier}'`);
 }
 
+/** Browsers start no worker from another origin: a script of the page's own origin fetches it then. */
+function workerPlace(url: string): string {
+  if (!isElsewhere()) return ours(url);
+  const known = workerUrlsHere.get(url);
+  if (known !== undefined) return known;
+  const place = JSON.stringify(ours(url));
+  const script = `self['~spark place'] = ${JSON.stringify(placeOfServer())};
+const request = new XMLHttpRequest();
+request.open('GET', ${place}, false);
+request.send();
+(0, eval)(request.responseText + '\n//# sourceURL=' + ${place});`;
+  const made = URL.createObjectURL(new Blob([script], { type: 'text/javascript' }));
+  workerUrlsHere.set(url, made);
+  return made;
+}
+
+const workerUrlsHere = new Map<string, string>();
+
 /** Where the module's source would be if the browser had loaded it natively. */
 function sourceUrl(instance: Instance): string {
-  return new URL(instance.entry.id, new URL(frontEndBase(), location.href)).href;
+  return new URL(instance.entry.id, new URL(ours(frontEndBase()), location.href)).href;
 }

@@ -1,5 +1,5 @@
 import { ownUrl } from '../../core/urls.js';
-import { frontEndBase } from './base-path.js';
+import { frontEndBase, ours } from './base-path.js';
 
 let key = '';
 let revision = 0;
@@ -38,7 +38,7 @@ export function runsOf(name: string): number {
 
 /** Asks the server for its key. Returns whether that is news. */
 export async function refreshKey(): Promise<boolean> {
-  const response = await fetch(`${location.origin}${ownUrl.plain(frontEndBase(), 'session')}`, { cache: 'no-store' });
+  const response = await fetch(new URL(ours(ownUrl.plain(frontEndBase(), 'session')), location.origin), { cache: 'no-store' });
   const { hook } = (await response.json()) as { hook: string };
   const isNews = hook !== key;
   key = hook;

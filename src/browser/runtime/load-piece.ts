@@ -1,5 +1,5 @@
 import { ownUrl, pieceName, pieceNameOf } from '../../core/urls.js';
-import { frontEndBase } from './base-path.js';
+import { frontEndBase, ours } from './base-path.js';
 import { pieceVersion, refreshKey, runsOf } from './hook.js';
 import { loadScript } from './load-script.js';
 import { registry } from './records.js';
@@ -34,10 +34,11 @@ export function setPieceLoader(loader: typeof loadWith): void {
 async function loadAndRun(url: string): Promise<void> {
   const name = pieceNameOf(url, frontEndBase()) ?? url;
   const before = runsOf(name);
-  await loadScript(`${url}?v=${pieceVersion()}`);
-  if (runsOf(name) === before && (await refreshKey())) await loadScript(`${url}?v=${pieceVersion()}`);
+  const place = ours(url);
+  await loadScript(`${place}?v=${pieceVersion()}`);
+  if (runsOf(name) === before && (await refreshKey())) await loadScript(`${place}?v=${pieceVersion()}`);
   // The engine refuses it as a whole, perhaps because of one module.
-  if (runsOf(name) === before) await loadScript(`${url}?v=${pieceVersion()}&apart=1`);
+  if (runsOf(name) === before) await loadScript(`${place}?v=${pieceVersion()}&apart=1`);
   if (runsOf(name) === before) throw new TypeError(`Failed to run dynamically imported module: ${url}`);
 }
 

@@ -1,3 +1,5 @@
+import { isElsewhere } from './base-path.js';
+
 /** Runs a script from a URL. `integrity` says what its content has to be. */
 export function loadScript(url: string, integrity?: string): Promise<void> {
   // A worker has no document; there, a script can be loaded as a module that exports nothing.
@@ -9,6 +11,8 @@ export function loadScript(url: string, integrity?: string): Promise<void> {
     if (integrity !== undefined) script.integrity = integrity;
     // What a policy allows this page to run may load more.
     script.nonce = ownNonce;
+    // Otherwise browsers hide what goes wrong in a script of another origin.
+    if (isElsewhere()) script.crossOrigin = 'anonymous';
     script.src = url;
     script.onload = () => {
       script.remove();

@@ -1,4 +1,5 @@
 import type { SheetChange } from '../../core/live/messages.js';
+import { isElsewhere, ours, pathOfOurs } from './base-path.js';
 import { ownNonce } from './load-script.js';
 import { dynamicTargets, entries, registry } from './records.js';
 
@@ -37,7 +38,7 @@ async function swapSheet({ id, url, css }: SheetChange): Promise<boolean> {
       }
       const fresh = copyOf(element);
       if (isText) fresh.textContent = css;
-      fresh.setAttribute(isText ? urlMark : 'href', url);
+      fresh.setAttribute(isText ? urlMark : 'href', isText ? url : ours(url));
       element.after(fresh);
       element.removeAttribute(mark);
       await settled(fresh);
@@ -149,7 +150,8 @@ function addSheet(id: string, order: readonly string[]): Promise<void> {
   };
   const url = styleOf(id)!;
   const css = textOf(id, url);
-  if (css !== undefined && mayHoldText) {
+  // In a page of another origin, what a sheet refers to would be looked for there.
+  if (css !== undefined && mayHoldText && !isElsewhere()) {
     const element = document.createElement('style');
     element.nonce = ownNonce;
     element.setAttribute(mark, id);
@@ -263,14 +265,14 @@ function elementsOf(id: string): SheetElement[] {
 }
 
 function urlOf(element: SheetElement): string {
-  return element.getAttribute(element instanceof HTMLStyleElement ? urlMark : 'href')!;
+  return element instanceof HTMLStyleElement ? element.getAttribute(urlMark)! : pathOfOurs(element.getAttribute('href')!);
 }
 
 function linkTo(id: string, url: string): HTMLLinkElement {
   const link = document.createElement('link');
   link.nonce = ownNonce;
   link.rel = 'stylesheet';
-  link.href = url;
+  link.href = ours(url);
   link.setAttribute(mark, id);
   return link;
 }

@@ -36,7 +36,7 @@ export async function serveBuilt({ version, page, options }: ServeRequest): Prom
   const base = manifest?.base ?? settings.base;
   if (base !== settings.base) notes.push(`the build was made for ${base}, so that is where it is served`);
   const { host, port, exact, names } = settings.listen;
-  const trust = { names, origins: settings.embedFrom };
+  const trust = { names, origins: settings.embed.from };
   const { routes, forward } = settings;
   const server = new BuiltHost({ folder, base, routes, forward, trust, tape, host, port, exact });
   const write = (text: string) => void process.stdout.write(text);

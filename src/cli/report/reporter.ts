@@ -53,6 +53,10 @@ export type ReportEvent =
   | { event: 'note'; text: string }
   /** The settings changed and are in force. `needsRestart` names those that are not. */
   | { event: 'settings'; ms: number; needsRestart: readonly string[] }
+  /** A backend's templates changed, and pages that show them reloaded. */
+  | { event: 'templates'; files: readonly string[]; pages: number; ms: number }
+  /** Pages came or went. */
+  | { event: 'pages'; routes: readonly { pattern: string; page: string }[]; added: readonly string[]; gone: readonly string[] }
   /** A backend answers, or doesn't any more. */
   | { event: 'backend'; change: BackendChange }
   /** A forwarded request, or a connection joined with a backend, has ended. */

@@ -66,6 +66,18 @@ export function terminalReporter(write: (text: string) => void, editorUrl?: Edit
         event(`${pc.green('the settings changed')} and are in force after ${Math.round(what.ms)} ms`);
         if (what.needsRestart.length > 0) event(pc.yellow(`${what.needsRestart.join(', ')} will count from the next start on`));
         return;
+      case 'templates': {
+        const browsers = what.pages === 1 ? 'a page reloaded' : `${what.pages} pages reloaded`;
+        const text = what.pages === 0 ? pc.dim('no page of the backend is open') : `${browsers} after ${duration(what.ms)}`;
+        return event(`${pc.bold(shortList(what.files))}  ${text}`);
+      }
+      case 'pages': {
+        const said = [
+          ...what.added.map((id) => `${shownText(id)} is a page now`),
+          ...what.gone.map((id) => `${shownText(id)} is gone`),
+        ];
+        return said.length > 0 ? event(said.join(', ')) : undefined;
+      }
       case 'backend':
         states.set(what.change.backend, what.change);
         // The rows of the start say it.

@@ -37,6 +37,8 @@ export interface PageParts {
   headStart: number;
   /** Where elements for the end of the head go. */
   headEnd: number;
+  /** Where elements for the end of the body go. */
+  bodyEnd: number;
   title: string;
 }
 
@@ -67,12 +69,14 @@ export function readPage(html: string): PageParts {
     files: [],
     headStart: 0,
     headEnd: 0,
+    bodyEnd: html.length,
     title: '',
   };
   for (const element of elementsOf(document)) takeElement(element, parts);
   const { start, end } = headOf(document, html);
   parts.headStart = start;
   parts.headEnd = end;
+  parts.bodyEnd = bodyEndOf(document, html);
   return parts;
 }
 
@@ -175,6 +179,15 @@ function headOf(document: DefaultTreeAdapterTypes.Document, html: string): Span 
   const start = afterRoot ?? (doctype ? doctype[0].length : 0);
   const children = head?.childNodes.filter((node) => node.sourceCodeLocation);
   return { start, end: Math.max(start, children?.at(-1)?.sourceCodeLocation?.endOffset ?? start) };
+}
+
+/** Where the body's end tag is, or else the end of `<html>` or of the page. */
+function bodyEndOf(document: DefaultTreeAdapterTypes.Document, html: string): number {
+  const named = (nodes: readonly DefaultTreeAdapterTypes.ChildNode[], name: string) =>
+    nodes.find((node): node is Element => 'tagName' in node && node.tagName === name);
+  const root = named(document.childNodes, 'html');
+  const body = root && named(root.childNodes, 'body');
+  return (body ?? root)?.sourceCodeLocation?.endTag?.startOffset ?? root?.sourceCodeLocation?.endTag?.startOffset ?? html.length;
 }
 
 /** What scripts in the place of another keep of its attributes: those that say how it's fetched and whether it may run … */

@@ -19,6 +19,8 @@ export interface ProjectWatchOptions {
   modules(): Iterable<string>;
   /** Whether a file (absolute path) is in use. */
   isUsed(path: string): boolean;
+  /** Absolute paths of folders outside the project that are watched too. */
+  others(): Iterable<string>;
   /** Absolute paths of everything that counts if the whole project may be another one. */
   everything(): Iterable<string>;
   /** Absolute paths of configuration files, which may lie where nothing else is watched. */
@@ -63,6 +65,7 @@ export class ProjectWatch {
   async begin(since: number): Promise<void> {
     const { modules, paths } = this.#options;
     if (this.#isClosed) return;
+    for (const folder of this.#options.others()) this.#outside.add(folder);
     this.#files = this.#watcher();
     await this.#files.begin(this.#outside);
     if (this.#isClosed) return;

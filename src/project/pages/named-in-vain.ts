@@ -1,5 +1,5 @@
-import { type Problem, problemAt } from '../../core/problem/problem.js';
-import type { Page } from './page.js';
+import type { Problem } from '../../core/problem/problem.js';
+import { type Page, problemInPage } from './page.js';
 
 /** What to say of a file that a page names and that nobody has. */
 export function namedInVain(page: Page, specifier: string): Problem {
@@ -8,6 +8,6 @@ export function namedInVain(page: Page, specifier: string): Problem {
   const start = Math.max(from, page.text.indexOf(specifier, from));
   const message = `The page names '${specifier}', but nothing is there.`;
   const hint = 'Neither the project nor a verbatim folder holds such a file, and no forwarding rule takes its path.';
-  const place = { file: page.id, text: page.text, start, end: start + specifier.length };
-  return { ...problemAt(place, { code: 'file-missing', message, hint }), severity: 'warning' };
+  const place = { start, end: start + specifier.length };
+  return { ...problemInPage(page, place, { code: 'file-missing', message, hint }), severity: 'warning' };
 }

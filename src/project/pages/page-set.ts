@@ -1,13 +1,15 @@
 import { dirname, resolve } from 'node:path';
+import { readPage, type Span } from '../../core/documents/read-page.js';
 import type { Files } from '../../core/files.js';
 import type { Paths } from '../../core/paths.js';
-import { type Problem, problemAt } from '../../core/problem/problem.js';
+import type { Problem } from '../../core/problem/problem.js';
 import { explainRefusal } from '../../core/resolve/explain-failure.js';
 import type { Resolver } from '../../core/resolve/resolver.js';
 import { lineStarts } from '../../core/text/line-index.js';
+import { entriesOf } from '../../core/urls.js';
 import { realPathNow } from '../files/disk-files.js';
 import type { FileGate } from '../files/file-gate.js';
-import { openPage, type Page } from './page.js';
+import { embeddedPage, openPage, type Page, problemInPage } from './page.js';
 
 export interface PageSetOptions {
   paths: Paths;
@@ -15,6 +17,12 @@ export interface PageSetOptions {
   gate: FileGate;
   resolver: Resolver;
   installCommand: string;
+  /** The HTML of pages that have no file, by id. */
+  generated(): Readonly<Record<string, string>>;
+  /** HTML for the end of every page's head and body. */
+  insert: { head: string; body: string };
+  /** Name of the settings file. */
+  settings: string | undefined;
 }
 
 /** The project's pages as they were last read. */
@@ -32,20 +40,42 @@ export class PageSet {
 
   /** Reads a page anew. */
   read(id: string): Page {
-    const { files, paths } = this.#options;
+    const entries = entriesOf(id);
+    if (entries) return this.embed(entries);
+    const { files, paths, generated } = this.#options;
     const file = paths.fileOf(id);
-    const unreadable = this.#unreadable(id, file);
-    const text = unreadable ? '' : (files.readText(file) ?? '');
-    const page = this.#open(id, text);
+    const made = Object.hasOwn(generated(), id) ? generated()[id] : undefined;
+    const unreadable = made === undefined ? this.#unreadable(id, file) : undefined;
+    const text = unreadable ? '' : (made ?? files.readText(file) ?? '');
+    const page = this.#open(id, text, made !== undefined);
     if (unreadable) page.problems.push(unreadable);
     this.byId.set(id, page);
     return page;
   }
 
-  #open(id: string, text: string): Page {
-    const options = { ...this.#options, hasImports: (script: string) => this.#hasImports(script) };
+  /** Knows a page of a backend by the modules that it starts. */
+  embed(entries: readonly string[]): Page {
+    const page = embeddedPage(entries);
+    const { files, paths, gate } = this.#options;
+    for (const id of entries) {
+      const file = paths.fileOf(id);
+      if (files.kindOf(file) === 'file' && gate.mayRead(file)) continue;
+      const message = `A page of the backend starts '${id}', but there is no such file.`;
+      const hint = 'Paths in data-entry, and in the settings embed and forward, are those of files from the project folder.';
+      page.problems.push({ code: 'file-missing', severity: 'error', message, hint, file: page.id });
+    }
+    page.runs = page.problems.length > 0 ? [] : page.runs;
+    this.byId.set(page.id, page);
+    return page;
+  }
+
+  #open(id: string, written: string, isGenerated: boolean): Page {
+    const hasImports = (script: string) => this.#hasImports(script);
+    const settings = isGenerated ? this.#options.settings : undefined;
+    const options = { ...this.#options, settings, hasImports, inserted: [] };
     try {
-      return openPage(id, text, options);
+      const { text, inserted } = withInserts(written, this.#options.insert);
+      return openPage(id, text, { ...options, inserted });
     } catch (error) {
       // Elements stand in each other by the thousand.
       if (!(error instanceof RangeError)) throw error;
@@ -108,7 +138,7 @@ export class PageSet {
       const width = mark ? mark.to - mark.from : 1;
       return {
         ...problem,
-        ...problemAt({ file: page.id, text: page.text, start, end: start + width }, problem),
+        ...problemInPage(page, { start, end: start + width }, problem),
         severity: problem.severity,
       };
     });
@@ -119,6 +149,26 @@ export class PageSet {
     const { files, paths } = this.#options;
     return /^\s*(?:import\s*["'{*\w]|export\s*[{*\w])/m.test(files.readText(paths.fileOf(id)) ?? '');
   }
+}
+
+/** A page's text with what the settings put in, and where that stands. */
+function withInserts(text: string, { head, body }: { head: string; body: string }): { text: string; inserted: Span[] } {
+  if (head === '' && body === '') return { text, inserted: [] };
+  const { headEnd, bodyEnd } = readPage(text);
+  const places = [
+    { at: headEnd, html: head },
+    { at: Math.max(headEnd, bodyEnd), html: body },
+  ];
+  let whole = '';
+  let from = 0;
+  const inserted: Span[] = [];
+  for (const { at, html } of places) {
+    whole += text.slice(from, at);
+    inserted.push({ start: whole.length, end: whole.length + html.length });
+    whole += html;
+    from = at;
+  }
+  return { text: whole + text.slice(from), inserted };
 }
 
 /** Where the pages' import maps put a specifier: absolute paths, the longest matching name of each map first. */

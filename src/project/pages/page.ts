@@ -5,12 +5,17 @@ import { type Problem, problemAt } from '../../core/problem/problem.js';
 import { explainFailure } from '../../core/resolve/explain-failure.js';
 import type { Resolver } from '../../core/resolve/resolver.js';
 import { contentHash } from '../../core/text/content-hash.js';
+import { embeddedPageId } from '../../core/urls.js';
 
 /** An HTML page of the project with what it asks for resolved to ids. */
 export interface Page {
   /** Path of the HTML file relative to the project. */
   id: string;
   text: string;
+  /** What the settings put in, with where it stands in `text`; no part of the user's file. */
+  inserted: readonly Span[];
+  /** The settings file, where the page is made of what it says. */
+  settings?: string;
   parts: PageParts;
   /** Modules to run, in document order: files, or a name of our own for what stands in the page itself. */
   runs: { element: Span; attributes: readonly Attribute[]; entry: string }[];
@@ -32,16 +37,23 @@ export interface PageOptions {
   paths: Paths;
   resolver: Resolver;
   installCommand: string;
+  /** What the settings put in, by its place in the text. */
+  inserted?: readonly Span[];
+  /** Name of the settings file, where the page has none of its own. */
+  settings?: string | undefined;
   /** Whether a script has static imports or exports. */
   hasImports(id: string): boolean;
 }
 
 /** Reads a page and finds the files it names. What is missing becomes a problem of the page. */
-export function openPage(id: string, text: string, { paths, resolver, installCommand, hasImports }: PageOptions): Page {
+export function openPage(id: string, text: string, options: PageOptions): Page {
+  const { paths, resolver, installCommand, hasImports, inserted = [], settings } = options;
   const parts = readPage(text);
   const page: Page = {
     id,
     text,
+    inserted,
+    ...(settings === undefined ? {} : { settings }),
     parts,
     runs: [],
     inline: new Map(),
@@ -64,8 +76,9 @@ export function openPage(id: string, text: string, { paths, resolver, installCom
     const inText = text.indexOf(specifier, span.start);
     const start = inText === -1 || inText > span.end ? span.start : inText;
     page.problems.push(
-      problemAt(
-        { file: id, text, start, end: start + specifier.length },
+      problemInPage(
+        page,
+        { start, end: start + specifier.length },
         isRefused && reason
           ? reason
           : { code: 'file-missing', message, ...(reason?.hint === undefined ? {} : { hint: reason.hint }) },
@@ -97,4 +110,32 @@ export function openPage(id: string, text: string, { paths, resolver, installCom
   page.runs.sort((a, b) => a.element.start - b.element.start);
   page.styles = parts.styles.map(({ specifier, element }) => find(specifier, element, 'style'));
   return page;
+}
+
+/** A page of a backend, of which only the modules that it starts are known here: `entries` are their ids. */
+export function embeddedPage(entries: readonly string[]): Page {
+  const id = embeddedPageId(entries);
+  const parts = readPage('');
+  const runs = entries.map((entry) => ({ element: { start: 0, end: 0 }, attributes: [], entry }));
+  // Whatever policy the page has: links are allowed where scripts of ours are.
+  parts.allowsStyleElements = false;
+  const lists = { classic: [], notes: [], styles: [], problems: [], inserted: [] };
+  return { id, text: '', parts, runs, inline: new Map(), inlineStarts: new Map(), ...lists, version: contentHash(id) };
+}
+
+/** A problem at a place in a page: in the user's own text, or in what the settings say. */
+export function problemInPage(page: Page, { start, end }: Span, told: Pick<Problem, 'code' | 'message' | 'hint'>): Problem {
+  const { id, text, inserted, settings } = page;
+  if (inserted.some((span) => start >= span.start && start < span.end))
+    return {
+      ...told,
+      severity: 'error',
+      file: settings ?? id,
+      message: `${told.message} It stands in what the setting 'insert' puts into every page.`,
+    };
+  if (settings !== undefined) return { ...told, severity: 'error', file: settings };
+  // Back to the file: without what was put in before.
+  const before = inserted.filter((span) => span.end <= start).reduce((sum, span) => sum + span.end - span.start, 0);
+  const own = inserted.reduceRight((rest, span) => rest.slice(0, span.start) + rest.slice(span.end), text);
+  return problemAt({ file: id, text: own, start: start - before, end: end - before }, told);
 }

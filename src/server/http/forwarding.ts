@@ -1,6 +1,7 @@
 import type { IncomingMessage, ServerResponse } from 'node:http';
 import type { Duplex } from 'node:stream';
 import type { Forwarder } from '../../forward/forwarder.js';
+import type { PageInserts } from '../../forward/relay-page.js';
 import type { CompiledRule } from '../../forward/rule.js';
 import type { Target } from '../../forward/target.js';
 import { refuseUpgrade, sendText } from './respond.js';
@@ -16,6 +17,15 @@ export interface ForwardingServer {
   failed(what: string, error: unknown): void;
 }
 
+/** How a request is forwarded. */
+export interface ForwardHow {
+  rule: CompiledRule;
+  /** The browser waits for a `100 Continue`. */
+  isContinued: boolean;
+  /** What is put into the pages of the backend. */
+  pages?: PageInserts;
+}
+
 /** Sends what a rule is for to its backend, unless that would go wrong. */
 export class Forwarding {
   readonly #owner: ForwardingServer;
@@ -24,8 +34,8 @@ export class Forwarding {
     this.#owner = server;
   }
 
-  /** Forwards a request. `isContinued`: the browser waits for a `100 Continue`. */
-  forward(request: IncomingMessage, response: ServerResponse, how: { rule: CompiledRule; isContinued: boolean }): void {
+  /** Forwards a request. */
+  forward(request: IncomingMessage, response: ServerResponse, how: ForwardHow): void {
     const refuse = (status: number, text: string) => sendText(response, status, 'text/plain; charset=utf-8', `${text}\n`);
     const forwarder = this.#owner.forwarder();
     if (forwarder.isAmbiguous(request, how.rule))
@@ -77,7 +87,7 @@ export class Forwarding {
 const mostForwards = 20;
 
 /** Where a server is, as a browser on this machine reaches it. */
-export function originAt(host: string, port: number): string {
+export function originAt(host: string, port: number, isSecure = false): string {
   const name = host === '0.0.0.0' || host === '::' || host === '' ? 'localhost' : host.includes(':') ? `[${host}]` : host;
-  return `http://${name}:${port}`;
+  return `http${isSecure ? 's' : ''}://${name}:${port}`;
 }

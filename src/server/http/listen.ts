@@ -1,5 +1,4 @@
-import type { Server } from 'node:http';
-import type { AddressInfo } from 'node:net';
+import type { AddressInfo, Server } from 'node:net';
 import { VineError } from '../../core/problem/problem.js';
 
 /** How many ports after the wanted one are tried. */

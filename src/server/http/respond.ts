@@ -75,6 +75,14 @@ export async function sendKept(
   await finished(Readable.from([content, Buffer.from(end)]), response).catch(() => {}); // as above
 }
 
+/** Leads from `/` to where the front end is. */
+export function sendToBase(response: ServerResponse, base: string): void {
+  const body = `<h1>The front end is under <code>${escapeHtml(base)}</code></h1><p><a href="${escapeHtml(base)}">${escapeHtml(base)}</a></p>`;
+  response.setHeader('location', base);
+  response.setHeader('cache-control', 'no-store');
+  sendText(response, 302, 'text/html; charset=utf-8', toolPage({ title: 'Over there', body }));
+}
+
 /** Refuses a request under a host name that isn't ours, and says how to make it one. */
 export function refuseHost(request: IncomingMessage, response: ServerResponse): void {
   const host = request.headers.host ?? '';

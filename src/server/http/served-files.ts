@@ -13,18 +13,46 @@ export interface ServedFile {
 }
 
 /**
- * The file for a path under the front end's base: of a verbatim folder, content of the project's own, or what a module, a sheet
- * or a page names. `undefined` where there is none, or none that the gate lets out.
+ * The file for a path under the front end's base: what a module, a sheet or a page names, else of a verbatim folder, else content of
+ * the project's own. `undefined` where there is none, or none that the gate lets out.
  */
 export function findServedFile(project: Project, requestPath: string): ServedFile | undefined {
-  const path = decoded(requestPath);
-  if (path === undefined || path.endsWith('/')) return undefined;
-  const { verbatim, root } = project.options;
-  for (const folder of verbatim) {
+  return namedFileAt(project, requestPath) ?? findVerbatimFile(project, requestPath) ?? findProjectFile(project, requestPath);
+}
+
+/** The file of the first verbatim folder that has one at a path; a folder stands for its `index.html`. */
+export function findVerbatimFile(project: Project, requestPath: string): ServedFile | undefined {
+  const asked = decoded(requestPath);
+  if (asked === undefined) return undefined;
+  const path = asked.endsWith('/') ? `${asked}index.html` : asked;
+  for (const folder of project.options.verbatim) {
     const found = fileAt(join(folder, path), project.gate.ofVerbatim(folder, path));
     if (found) return found;
   }
-  return fileAt(join(root, path), project.gate.ofProject(join(root, path))) ?? namedFile(project, path.slice(1));
+  return undefined;
+}
+
+/** What somebody names by a path: the file of a module, of a sheet, or of a page. */
+export function namedFileAt(project: Project, requestPath: string): ServedFile | undefined {
+  const path = pathOfFile(requestPath);
+  return path === undefined ? undefined : namedFile(project, path.slice(1));
+}
+
+/** Content of the project's own folder, which nobody needs to name. */
+export function findProjectFile(project: Project, requestPath: string): ServedFile | undefined {
+  const { root } = project.options;
+  const path = pathOfFile(requestPath);
+  return path === undefined ? undefined : fileAt(join(root, path), project.gate.ofProject(join(root, path)));
+}
+
+function pathOfFile(requestPath: string): string | undefined {
+  const path = decoded(requestPath);
+  return path === undefined || path.endsWith('/') ? undefined : path;
+}
+
+/** Says which of two is served. */
+export function hiddenNote(file: string, by: string): string {
+  return `${file} is not served: ${by} has the same path`;
 }
 
 /** The file behind a path as browsers ask for it, with the base, decoded. */

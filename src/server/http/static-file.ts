@@ -1,3 +1,4 @@
+import { statSync } from 'node:fs';
 import type { IncomingMessage, ServerResponse } from 'node:http';
 import { basename, dirname } from 'node:path';
 import type Send from 'send';
@@ -13,9 +14,12 @@ export function sendStatic(request: IncomingMessage, response: ServerResponse, f
       reply.setHeader('cache-control', isFixed ? 'public, max-age=31536000, immutable' : 'no-cache'),
     )
     // It went or became something else between the look at it and now.
-    .on('error', () => {
-      if (response.headersSent) response.destroy();
-      else response.writeHead(404, { 'content-length': 0 }).end();
+    .on('error', (error: { status?: number; headers?: Record<string, string> }) => {
+      if (response.headersSent) return void response.destroy();
+      // A range beyond the end is the client's mistake, and `content-range` says how long the file is (RFC 9110, 15.5.17).
+      const isRange = error.status === 416;
+      const range = isRange ? { 'content-range': `bytes */${statSync(file, { throwIfNoEntry: false })?.size ?? 0}` } : {};
+      response.writeHead(isRange ? 416 : 404, { ...range, 'content-length': 0 }).end();
     })
     .pipe(response);
 }

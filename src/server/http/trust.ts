@@ -26,21 +26,29 @@ export function isOwnHost(request: IncomingMessage, { names }: Trust): boolean {
 }
 
 /** Whether the page that makes the request is of our own origin or of a trusted one. Programs send no Origin; they need the key. */
-export function isOwnOrigin(request: IncomingMessage, { origins }: Trust): boolean {
+export function isOwnOrigin(request: IncomingMessage, { origins, names }: Trust): boolean {
   const { origin } = request.headers;
   if (origin === undefined) return !['cross-site', 'same-site'].includes(String(request.headers['sec-fetch-site']));
   if (origins.includes(origin)) return true;
   try {
-    return new URL(origin).host === request.headers.host;
+    const { host, hostname, port } = new URL(origin);
+    // Servers in front of this one may call it by another name than browsers call them.
+    return host === request.headers.host || (port === '' && names.includes(hostname));
   } catch {
     return false; // `null`, the origin of sandboxed pages and files, is nobody's
   }
 }
 
-/** The trusted origin whose page makes this request, by what the browser says of it; `undefined` for any other. */
-export function embedOrigin({ headers }: IncomingMessage, { origins }: Trust): string | undefined {
+/** The origin of the page that makes a request, by what the browser says of it. */
+export function originFrom({ headers }: IncomingMessage): string | undefined {
   const { origin, referer = '' } = headers;
-  const from = origin ?? (URL.canParse(referer) ? new URL(referer).origin : undefined);
+  if (origin !== undefined && origin !== 'null') return origin;
+  return URL.canParse(referer) ? new URL(referer).origin : undefined;
+}
+
+/** The trusted origin whose page makes this request, by what the browser says of it; `undefined` for any other. */
+export function embedOrigin(request: IncomingMessage, { origins }: Trust): string | undefined {
+  const from = request.headers.origin ?? originFrom(request);
   return from !== undefined && origins.includes(from) ? from : undefined;
 }
 

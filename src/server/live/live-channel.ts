@@ -21,6 +21,8 @@ export interface LivePage {
   number: number;
   browser: string;
   page: string;
+  /** Origin of the page, where it isn't ours. */
+  origin?: string;
 }
 
 export interface LiveEvents {
@@ -117,6 +119,11 @@ export class LiveChannel extends TypedEvents<LiveEvents> {
     }
   }
 
+  /** Lets pages reload that somebody else renders. */
+  reload(pages: readonly LivePage[], reason: string): void {
+    for (const page of pages) this.send(page, { type: 'reload', reason });
+  }
+
   /** Number of the last update that was sent to a page; `undefined` for one that has gone. */
   revisionOf(page: LivePage): number | undefined {
     return [...this.#connections.values()].find(({ number }) => number === page.number)?.revision;
@@ -140,6 +147,7 @@ export class LiveChannel extends TypedEvents<LiveEvents> {
       number: ++this.#count,
       browser: browserName(request.headers['user-agent']),
       page: query.get('page') ?? '',
+      ...(isForeign(request) ? { origin: request.headers.origin! } : {}),
       socket,
       revision: isOurs ? Math.min(Number(query.get('revision')) || 0, this.#revision) : this.#revision,
       isShownProblems: false,
@@ -219,8 +227,12 @@ async function makeServer(): Promise<WebSocketServer> {
   });
 }
 
-function pageOf({ number, browser, page }: Connection): LivePage {
-  return { number, browser, page };
+function pageOf({ number, browser, page, origin }: Connection): LivePage {
+  return { number, browser, page, ...(origin === undefined ? {} : { origin }) };
+}
+
+function isForeign({ headers }: IncomingMessage): boolean {
+  return headers.origin !== undefined && !headers.origin.endsWith(`//${headers.host}`);
 }
 
 function send({ socket }: Connection, message: ServerMessage): void {

@@ -1,5 +1,5 @@
 import type { ResumeMessage, ServerMessage } from '../../core/live/messages.js';
-import { pieceNameOf, readPieceName } from '../../core/urls.js';
+import { entriesOf, pieceNameOf, readPieceName } from '../../core/urls.js';
 import { statNow } from '../../project/files/disk-files.js';
 import type { Project } from '../../project/project.js';
 import { fileBehind } from '../http/served-files.js';
@@ -10,11 +10,14 @@ import { fileBehind } from '../http/served-files.js';
  */
 export async function resume(project: Project, message: ResumeMessage, sent: () => number | undefined): Promise<ServerMessage> {
   await project.opened();
+  // Pages of a backend are known again when they ask.
+  const entries = entriesOf(message.page);
+  if (entries) await project.embed(entries, true);
   const page = project.pages.get(message.page);
   const reload = (why: string) => ({ type: 'reload', reason: `the server was restarted and ${why}` }) as const;
   const stale = reload('files had changed');
   if (!page) return reload('this page is not among its pages any more');
-  if (page.version !== message.html) return reload(`${page.id} had changed`);
+  if (!entries && page.version !== message.html) return reload(`${page.id} had changed`);
   const lazy = message.pieces.flatMap((url) => {
     const known = readPieceName(pieceNameOf(url, project.options.base) ?? '');
     return known?.kind === 'lazy' ? [known.id] : [];

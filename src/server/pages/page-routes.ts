@@ -1,4 +1,7 @@
+import type { IncomingMessage } from 'node:http';
+import { extname } from 'node:path/posix';
 import type Picomatch from 'picomatch';
+import { kindOfFile } from '../../core/file-kinds.js';
 import { lazily } from '../../core/lazily.js';
 
 const picomatch = lazily<typeof Picomatch>('picomatch');
@@ -51,7 +54,27 @@ function normal(path: string): string {
   return path.length > 1 && path.endsWith('/') ? path.slice(0, -1) : path;
 }
 
-/** Whether a path looks like that of a file, which no page stands in for. */
-export function looksLikeFile(path: string): boolean {
-  return /\.[A-Za-z0-9]{1,8}$/.test(path) && !path.endsWith('.html');
+/**
+ * Whether somebody goes to a page at a path that no page has itself, so that the page whose pattern covers it stands in. Browsers say
+ * so (Fetch Metadata, 2.1 and 2.2), others by what they accept. What is missing of scripts, images, data and the like is none.
+ */
+export function isPageRequest({ method, headers }: IncomingMessage, path: string): boolean {
+  return (method === 'GET' || method === 'HEAD') && !looksLikeFile(path) && wantsPage({ headers });
 }
+
+/** Whether a browser will show the answer as a page, whatever the method. */
+export function wantsPage({ headers }: Pick<IncomingMessage, 'headers'>): boolean {
+  const dest = String(headers['sec-fetch-dest'] ?? '');
+  if (/^(?:document|i?frame)$/.test(dest) || headers['sec-fetch-mode'] === 'navigate') return true;
+  // A script that asks for HTML means it; images, scripts and calls of an API never do.
+  return (dest === '' || dest === 'empty') && (headers.accept ?? '').includes('text/html');
+}
+
+/** Whether a path is that of a file which pages use, by its extension: what else stands behind a dot may mean anything. */
+export function looksLikeFile(path: string): boolean {
+  const kind = kindOfFile(path);
+  return (kind !== undefined && !documents.has(extname(path).toLowerCase())) || /\.(?:vue|svelte|less|styl|map)$/i.test(path);
+}
+
+/** Files that people go to themselves, and that are as good names for pages. */
+const documents = new Set(['.pdf', '.txt', '.csv', '.xml']);

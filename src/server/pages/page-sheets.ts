@@ -21,6 +21,11 @@ export function sheetsOf(project: Project, page: Page): PageSheets | undefined {
   return { imported: imported.join(''), urls: linkedSheets(project, page) };
 }
 
+/** Attributes of the links to all sheets of a page that holds no style elements. */
+export function sheetLinks(project: Project, page: Page): Record<string, string>[] {
+  return groupsOf(project, importedSheets(project, page)).map((group, index) => linkAttributes(project, page, group, index));
+}
+
 /** The URLs of the sheets that a page links itself, by id. */
 export function linkedSheets(project: Project, page: Page): Record<string, string> {
   const there = page.styles.filter((id) => id !== undefined && project.graph.has(id)) as string[];
@@ -77,11 +82,16 @@ function groupsOf(project: Project, ids: readonly string[]): string[][] {
   return groups;
 }
 
-function sheetLink({ sheets, options }: Project, page: Page, ids: readonly string[], index: number): string {
+function sheetLink(project: Project, page: Page, ids: readonly string[], index: number): string {
+  const attributes = Object.entries(linkAttributes(project, page, ids, index));
+  return `<link${attributes.map(([name, value]) => ` ${name}="${escapeHtml(value)}"`).join('')}>`;
+}
+
+/** The attributes of a link to one sheet, or to several in one file. */
+function linkAttributes({ sheets, options }: Project, page: Page, ids: readonly string[], index: number): Record<string, string> {
   const urls = Object.fromEntries(ids.map((id) => [id, sheets.urlOf(id)]));
   const [first] = ids;
-  if (ids.length === 1)
-    return `<link rel="stylesheet" href="${escapeHtml(urls[first!]!)}" data-spark-style="${escapeHtml(first!)}">`;
+  if (ids.length === 1) return { rel: 'stylesheet', href: urls[first!]!, 'data-spark-style': first! };
   const href = ownUrl.sheets(options.base, page.id, index, contentHash(...Object.values(urls)));
-  return `<link rel="stylesheet" href="${escapeHtml(href)}" data-spark-sheets="${escapeHtml(JSON.stringify(urls))}">`;
+  return { rel: 'stylesheet', href, 'data-spark-sheets': JSON.stringify(urls) };
 }
