@@ -17,6 +17,7 @@ const usageCodes = new Set([
   'settings-unreadable',
   'page-missing',
   'recording-unusable',
+  'certificate-unusable',
   'trace-unwritable',
   'output-refused',
 ]);

@@ -197,11 +197,16 @@ function workerPlace(url: string): string {
   const known = workerUrlsHere.get(url);
   if (known !== undefined) return known;
   const place = JSON.stringify(ours(url));
+  // Messages that come before the worker's own script wait for it.
   const script = `self['~spark place'] = ${JSON.stringify(placeOfServer())};
-const request = new XMLHttpRequest();
-request.open('GET', ${place}, false);
-request.send();
-(0, eval)(request.responseText + '\n//# sourceURL=' + ${place});`;
+const early = [];
+const keep = (event) => { event.stopImmediatePropagation(); early.push(event); };
+addEventListener('message', keep);
+fetch(${place}).then((answer) => answer.text()).then((text) => {
+  removeEventListener('message', keep);
+  (0, eval)(text + '\\n//# sourceURL=' + ${place});
+  for (const { data, ports } of early) dispatchEvent(new MessageEvent('message', { data, ports: [...ports] }));
+});`;
   const made = URL.createObjectURL(new Blob([script], { type: 'text/javascript' }));
   workerUrlsHere.set(url, made);
   return made;

@@ -4,6 +4,7 @@ import { lastManifest } from '../../build/output-folder.js';
 import { VineError } from '../../core/problem/problem.js';
 import { BuiltHost } from '../../server/built-host.js';
 import { type CommandLineSettings, effectiveSettings } from '../../settings/effective.js';
+import { certificateOf } from '../certificate-of.js';
 import { listeningReport } from '../listening-report.js';
 import { openBrowser } from '../open-browser.js';
 import { jsonReporter } from '../report/json-reporter.js';
@@ -38,7 +39,9 @@ export async function serveBuilt({ version, page, options }: ServeRequest): Prom
   const { host, port, exact, names } = settings.listen;
   const trust = { names, origins: settings.embed.from };
   const { routes, forward } = settings;
-  const server = new BuiltHost({ folder, base, routes, forward, trust, tape, host, port, exact });
+  const certificate = await certificateOf(settings);
+  notes.push(...certificate.notes);
+  const server = new BuiltHost({ ...certificate.given, folder, base, routes, forward, trust, tape, host, port, exact });
   const write = (text: string) => void process.stdout.write(text);
   const full = options.json ? jsonReporter(write) : terminalReporter(write, undefined);
   const reporter = options.quiet ? problemsOnly(full) : full;

@@ -4,6 +4,7 @@ import type { TapeOptions } from '../tape.js';
 /** Options of `serve` as Commander gives them. */
 export interface ServeOptions extends Omit<CommandLineSettings, 'page'>, TapeOptions {
   open?: boolean;
+  qr?: boolean;
   hot: boolean;
   cache?: boolean;
   poll?: boolean;

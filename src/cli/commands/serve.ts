@@ -4,7 +4,9 @@ import { VineServer } from '../../server/server.js';
 import { type CommandLineSettings, effectiveSettings } from '../../settings/effective.js';
 import { collectGarbage } from '../collect-garbage.js';
 import { cacheFolderOf, projectOf, servedOf } from '../compose.js';
+import { certificateOf } from '../certificate-of.js';
 import { listeningReport } from '../listening-report.js';
+import { codeFor } from '../phone-code.js';
 import { openBrowser } from '../open-browser.js';
 import { parseBase, parseForward, parsePort } from '../options.js';
 import { jsonReporter } from '../report/json-reporter.js';
@@ -24,6 +26,8 @@ export function serveCommand(version: string): Command {
     .option('--port <n>', 'port to listen on (default: 8463)', parsePort)
     .option('--exact-port', 'fail where the port is in use instead of taking the next free one')
     .option('--host <address>', 'address to listen on; 0.0.0.0 for every one (default: localhost)')
+    .option('--https', 'talk by TLS, with a certificate for this machine')
+    .option('--qr', 'show a code that opens the page on a phone')
     .option('--open', 'open the page in a browser')
     .option('--base <path>', 'URL prefix of the whole front end (default: /)', parseBase)
     .option('--forward <path=origin>', 'send a path to a backend, e.g. /api=http://127.0.0.1:8464 (repeatable)', parseForward)
@@ -73,7 +77,12 @@ export async function serve({ version, page, options }: ServeRequest): Promise<v
   project.begin();
   trace.span('start', 'pages', beforePages);
   const { host, port, exact } = settings.listen;
+  const certificate = await certificateOf(settings);
+  notes.push(...certificate.notes);
+  if (options.qr && !['0.0.0.0', '::'].includes(settings.listen.host))
+    notes.push('phones reach this machine only with --host 0.0.0.0, so the code is of no use to them');
   const server = new VineServer({
+    ...certificate.given,
     ...servedOf(settings, project),
     host,
     port,
@@ -111,8 +120,10 @@ export async function serve({ version, page, options }: ServeRequest): Promise<v
   goOnAfterErrors((error) => failures.tell('something that nothing waited for', error));
   const report = {
     ...listeningReport(version, settings, server),
+    ...(options.qr ? { code: await codeFor(server.url, settings.listen.host) } : {}),
     ...(settings.file ? { settingsFile: project.paths.idOf(settings.file) } : {}),
   };
+  certificate.keepFresh((fresh) => server.renew(fresh));
   reporter.tell({ event: 'listening', report });
   for (const text of notes) reporter.tell({ event: 'note', text });
   running.begin(() => withPlainSignals(() => effectiveSettings(folder, line)));

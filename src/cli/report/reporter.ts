@@ -16,6 +16,10 @@ export interface ListeningReport {
   /** A rule leads to the port that was wanted. */
   isForBackend?: boolean;
   port: number;
+  /** The same at the addresses of this machine in its networks, where it listens there. */
+  networkUrls?: readonly string[];
+  /** A code that opens the page on a phone. */
+  code?: { url: string; lines: readonly string[] };
   forwards: readonly { label: string; origin: string }[];
   routes: readonly { pattern: string; page: string }[];
   settingsFile?: string;

@@ -125,8 +125,12 @@ function headRows({ project, version }: ListeningReport): string[] {
 }
 
 /** Addresses, and what stands in force beside the defaults. */
-function addressRows({ url, wantedPort, isForBackend, port, routes, settingsFile }: ListeningReport): string[] {
-  const rows = [row(pc.bold(pc.green(url)), 'the page', url.length)];
+function addressRows({ url, networkUrls = [], code, wantedPort, isForBackend, port, routes, settingsFile }: ListeningReport): string[] {
+  const rows = [row(pc.bold(pc.green(url)), routes.length === 0 ? 'for pages of a backend' : 'the page', url.length)];
+  for (const other of networkUrls) rows.push(row(pc.green(other), 'the same in your network', other.length));
+  if (networkUrls.length > 0)
+    rows.push(`  ${pc.yellow('Whoever is in your network can see the page, its sources, and what is forwarded.')}`);
+  if (code) rows.push('', ...code.lines.map((line) => `  ${line}`), row(shownText(code.url), 'what the code says'), '');
   for (const { pattern, page } of routes)
     if (pattern !== '/' && !pattern.includes('*') && pattern !== `/${page}`)
       rows.push(row(shownText(`${url}${pattern.slice(1)}`), shownText(page)));

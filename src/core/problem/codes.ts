@@ -6,6 +6,7 @@ export const problemCodes = {
   'page-missing': 'The HTML page to serve does not exist.',
   'port-taken': 'The port is in use and no other was allowed.',
   'address-unavailable': 'The address to listen on does not belong to this machine or may not be used.',
+  'certificate-unusable': 'The certificate for HTTPS cannot be made, kept or used.',
   'file-missing': 'A file that the page or a module names does not exist.',
   'file-unreadable': 'A file exists but cannot be read.',
   'file-outside': 'Something names a file that belongs neither to the project nor to its workspace or packages.',
