@@ -64,14 +64,17 @@ if (process.platform !== 'win32' && lstatSync(command, { throwIfNoEntry: false }
   symlinkSync('../../dist/cli/main.js', command);
 
 if (['test', 'bench'].includes(process.argv[2])) {
+  // Trusts the tests' certificate authority in a store of Chromium's own.
+  const hasStores = (process.env.PATH ?? '').split(':').some((folder) => existsSync(join(folder, 'certutil')));
   const places = [process.env.CHROMIUM, '/usr/bin/chromium', '/usr/bin/chromium-browser', '/usr/bin/google-chrome'];
-  if (!places.some((path) => path && existsSync(path))) {
-    const advice = 'The tests need Chromium. Install it (on Debian: apt-get install chromium), or set CHROMIUM to its path.';
+  if (!places.some((path) => path && existsSync(path)) || !hasStores) {
+    const advice =
+      'The tests need Chromium and certutil. Install them (on Debian: apt-get install chromium libnss3-tools), or set CHROMIUM to the path of the first.';
     if (process.getuid?.() !== 0 || !existsSync('/usr/bin/apt-get')) fail(advice);
-    console.log("Installing Debian's Chromium for the tests …");
+    console.log("Installing Debian's Chromium and certutil for the tests …");
     const quiet = { env: { ...process.env, DEBIAN_FRONTEND: 'noninteractive' }, stdio: ['ignore', 'ignore', 'inherit'] };
     run('apt-get', ['update', '-qq'], quiet);
-    run('apt-get', ['install', '-y', '-qq', '--no-install-recommends', 'chromium'], quiet);
+    run('apt-get', ['install', '-y', '-qq', '--no-install-recommends', 'chromium', 'libnss3-tools'], quiet);
     if (!existsSync('/usr/bin/chromium')) fail(advice);
   }
 }

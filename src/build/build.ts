@@ -37,7 +37,7 @@ export async function build(options: BuildOptions): Promise<BuildResult> {
  * @throws as `build` does.
  */
 export async function write(project: ProjectGraph, options: BuildOptions, memory = new BuildMemory()): Promise<BuildResult> {
-  await readLate(project);
+  await project.readLate();
   options.onStage(`leaving out what nobody needs of ${project.modules.size} modules`);
   // Warnings of modules come in a turn of their own.
   await new Promise((resolve) => setImmediate(resolve));
@@ -68,20 +68,5 @@ export class BuildFailed extends Error {
   constructor(problems: readonly Problem[]) {
     super('The project has problems.');
     this.problems = problems;
-  }
-}
-
-/** Reads what stands behind every `import()` and in every worker: a build can't wait until somebody asks. */
-async function readLate(project: ProjectGraph): Promise<void> {
-  const asked = new Set<string>();
-  for (;;) {
-    const targets = [...project.modules.ids()].flatMap((id) =>
-      project.modules.edges(id).flatMap(({ kind, target }) => (kind === 'dynamic' || kind === 'worker' ? [target] : [])),
-    );
-    const fresh = targets.filter((id) => !asked.has(id));
-    if (fresh.length === 0) return;
-    for (const id of fresh) asked.add(id);
-    await Promise.all(fresh.map((id) => project.builder.askFor(id)));
-    await project.builder.settle();
   }
 }

@@ -1,6 +1,6 @@
 import type { Forwarder } from '../forward/forwarder.js';
-import type { EffectiveSettings } from '../settings/effective.js';
 import { networkAddresses } from '../server/http/addresses.js';
+import type { EffectiveSettings } from '../settings/effective.js';
 import { projectName } from './project-name.js';
 import type { ListeningReport } from './report/reporter.js';
 

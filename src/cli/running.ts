@@ -49,7 +49,7 @@ export class Running {
     server.errors.on('editor', (problem) => reporter.tell({ event: 'problem', problem }));
     server.traffic.on('backend', (change) => reporter.tell({ event: 'backend', change }));
     if (showsTraffic) server.traffic.on('exchange', (report) => reporter.tell({ event: 'exchange', report }));
-    server.errors.on('missing', (warning) => reporter.tell({ event: 'warning', warning }));
+    server.errors.on('warning', (warning) => reporter.tell({ event: 'warning', warning }));
     server.errors.on('note', (text) => reporter.tell({ event: 'note', text }));
     server.live.on('joined', (page) => reporter.tell({ event: 'joined', page }));
     server.live.on('left', (page) => reporter.tell({ event: 'left', page }));

@@ -185,6 +185,21 @@ export class ProjectGraph {
     this.#cache?.settle();
   }
 
+  /** Reads what stands behind every `import()` and in every worker: a build can't wait until somebody asks. */
+  async readLate(): Promise<void> {
+    const asked = new Set<string>();
+    for (;;) {
+      const targets = [...this.modules.ids()].flatMap((id) =>
+        this.modules.edges(id).flatMap(({ kind, target }) => (kind === 'dynamic' || kind === 'worker' ? [target] : [])),
+      );
+      const fresh = targets.filter((id) => !asked.has(id));
+      if (fresh.length === 0) return;
+      for (const id of fresh) asked.add(id);
+      await Promise.all(fresh.map((id) => this.builder.askFor(id)));
+      await this.builder.settle();
+    }
+  }
+
   /** Writes what was translated and isn't kept yet. */
   async writeKept(): Promise<void> {
     await this.#cache?.writeAll();

@@ -1,7 +1,7 @@
 import type { IncomingMessage, ServerResponse } from 'node:http';
 import type { Duplex } from 'node:stream';
 import { refusedLine } from '../core/link/compiles.js';
-import type { PageErrorMessage, ResumeMessage, UpdateMessage } from '../core/live/messages.js';
+import type { DirectCallMessage, PageErrorMessage, ResumeMessage, UpdateMessage } from '../core/live/messages.js';
 import { type Problem, problemAt, VineError } from '../core/problem/problem.js';
 import { lineStarts } from '../core/text/line-index.js';
 import { lanes } from '../core/trace.js';
@@ -21,6 +21,7 @@ import type { ListenOptions } from './http/listen.js';
 import { pathOf, queryOf } from './http/request-target.js';
 import { refuseElsewhere, refuseHost, refuseUpgrade, sendText, sendToBase } from './http/respond.js';
 import { isFromElsewhere, isNavigation, isOwnHost, isOwnOrigin, originFrom, protect, type Trust } from './http/trust.js';
+import { explainDirectCall } from './live/direct-calls.js';
 import { LiveChannel, type LivePage } from './live/live-channel.js';
 import { resume } from './live/resume.js';
 import { backendsAnswer } from './live/template-changes.js';
@@ -29,7 +30,7 @@ import { MissingFiles } from './pages/missing-file.js';
 import { notFoundPage } from './pages/not-found.js';
 import { isPageRequest, type PageRoute, wantsPage } from './pages/page-routes.js';
 import { KeptAnswers } from './pieces/kept-answers.js';
-import { mapError } from './pieces/map-stack.js';
+import { mapError, type StackFrame } from './pieces/map-stack.js';
 import { PieceStore } from './pieces/piece-store.js';
 import { type Asked, ToolUrls } from './tool-urls.js';
 import { sendWorkspace, workspacePath } from './workspace-folder.js';
@@ -70,8 +71,8 @@ export class VineServer {
   readonly errors = new TypedEvents<{
     error: { from: LivePage; problem: Problem };
     editor: Problem;
-    /** A file that a page names and that was asked for in vain. */
-    missing: Problem;
+    /** Something in a page that need not be wrong: a file that it names and nobody has, a call that goes past us. */
+    warning: Problem;
     note: string;
     failure: Failure;
   }>();
@@ -124,7 +125,9 @@ export class VineServer {
           ? this.#pageError(from, message)
           : message.type === 'resume'
             ? this.#resume(from, message)
-            : undefined;
+            : message.type === 'direct-call'
+              ? this.#directCall(from, message)
+              : undefined;
       answer?.catch((error: unknown) => this.#failed('a message of a page', error));
     });
     this.#follow(options.project);
@@ -321,6 +324,19 @@ export class VineServer {
     this.live.send(from, { type: 'failed', problem, isShown: message.during !== 'life' });
   }
 
+  /** A page called another origin of this machine: what that comes to, at its place in the user's source. */
+  async #directCall(from: LivePage, message: DirectCallMessage): Promise<void> {
+    await this.#answers.checked();
+    const originOf = (frame: StackFrame) => this.#pieces.originOf(frame, message.pieces);
+    const problem = await explainDirectCall(message, { rules: this.#forwarder.rules, originOf });
+    if (!problem) return;
+    this.live.send(from, { type: 'told', problem });
+    const key = JSON.stringify([problem.message, problem.file, problem.position]);
+    if (this.#notedOnce.has(key) || this.#notedOnce.size >= mostNoted) return;
+    this.#notedOnce.add(key);
+    this.errors.emit('warning', problem);
+  }
+
   /** Where an engine can't parse a module: the place is known where ours can't either. */
   async #refusedPlace(id: string): Promise<Partial<Problem>> {
     const { project } = this.#options;
@@ -408,7 +424,7 @@ export class VineServer {
     // Browsers ask for this by themselves; a 404 would only be noise in their console.
     if (path === '/favicon.ico') return sendText(response, 204, 'image/x-icon', '');
     const named = this.#missing.placeOf(project, path);
-    if (named) this.errors.emit('missing', named);
+    if (named) this.errors.emit('warning', named);
     this.#notFound(path, inBase, response);
   }
 

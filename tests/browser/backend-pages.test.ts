@@ -88,7 +88,8 @@ async function runExample(language: 'python' | 'js', port: number, env: Record<s
 async function seen({ page, errors }: Awaited<ReturnType<typeof openPage>>) {
   await page.locator('#said', { hasText: 'tide late' }).waitFor();
   // What a policy says of scripts counts for functions that wait in the page too.
-  while ((await page.evaluate(`document.querySelector('h1 + img').naturalWidth`)) !== 8) await page.evaluate(`document.querySelector('h1 + img').decode()`);
+  while ((await page.evaluate(`document.querySelector('h1 + img').naturalWidth`)) !== 8)
+    await page.evaluate(`document.querySelector('h1 + img').decode()`);
   const style = (selector: string, name: string) =>
     page.evaluate(`getComputedStyle(document.querySelector('${selector}')).${name}`);
   return {
@@ -141,7 +142,9 @@ test("a backend's page in Python with our tag: styles, files, updates that keep 
   workspace.write({ 'src/list.tsx': `${list('free')}` });
   await program.next('applied', { after });
   expect(await page.textContent('button')).toBe('free 2');
-  workspace.write({ 'src/list.tsx': list('free').replace('const [held', `if (location.hash) throw new Error('aground');\n  const [held`) });
+  workspace.write({
+    'src/list.tsx': list('free').replace('const [held', `if (location.hash) throw new Error('aground');\n  const [held`),
+  });
   await page.evaluate(`location.hash = 'x'`);
   const { problem } = await program.next('error', { after });
   expect(problem).toMatchObject({ file: 'src/list.tsx', message: expect.stringContaining('aground') });
@@ -179,7 +182,9 @@ test('its pages through a rule for what is missing: encoded, with a nonce policy
     asked.push(request.headers);
     const fragment = request.url === '/part';
     const body = encodings[encoding]!(
-      fragment ? `<li>${word}</li>` : `<!DOCTYPE html><html><head><title>${word}</title></head><body><div id="board"></div></body></html>`,
+      fragment
+        ? `<li>${word}</li>`
+        : `<!DOCTYPE html><html><head><title>${word}</title></head><body><div id="board"></div></body></html>`,
     );
     response.writeHead(200, {
       'content-type': 'text/html; charset=utf-8',
@@ -223,7 +228,9 @@ test('its pages through a rule for what is missing: encoded, with a nonce policy
       return { text: await reply.text(), etag: reply.headers.get('etag'), length: reply.headers.get('content-length') };
     };
     const whole = await get('harbour', { accept: 'text/html', 'if-none-match': '"as-it-was"' });
-    expect(whole.text).toMatch(/^<!DOCTYPE html><html><head><script src="[^"]*page\.js".*<title>two<\/title><link.*<\/head><body><div/s);
+    expect(whole.text).toMatch(
+      /^<!DOCTYPE html><html><head><script src="[^"]*page\.js".*<title>two<\/title><link.*<\/head><body><div/s,
+    );
     expect([whole.etag, whole.length]).toEqual([null, null]);
     // Parts of pages, and what is asked for as data, stay as they are.
     const part = await get('part', { accept: 'text/html' });
@@ -241,9 +248,16 @@ test('a template keeps its own paths, which stand for sources', async () => {
       `<html><head><link rel="stylesheet" href="/static/app.css"><script src="/static/app.js"></script></head><body><img id="own" src="/static/gull.svg"><div id="board"></div></body></html>`,
     );
   });
-  const urls = { '/static/app.js': 'src/berths.tsx', '/static/app.css': 'src/page.css', '/static/gull.svg': 'src/assets/gull.svg' };
+  const urls = {
+    '/static/app.js': 'src/berths.tsx',
+    '/static/app.css': 'src/page.css',
+    '/static/gull.svg': 'src/assets/gull.svg',
+  };
   const forward = [{ paths: ['/**'], to: backend.origin, when: 'missing' }];
-  workspace = Workspace.with({ ...files, 'src/page.css': 'body { margin: 7px; }', ...settings({ embed: { urls }, forward }) }, { packages: true });
+  workspace = Workspace.with(
+    { ...files, 'src/page.css': 'body { margin: 7px; }', ...settings({ embed: { urls }, forward }) },
+    { packages: true },
+  );
   program = await Program.serve(workspace.root, ['--port', '0']);
   const watched = await openPage(browser, program.url);
   expect(await seen(watched)).toMatchObject({ heading: green, late: ember, errors: [] });
@@ -258,7 +272,10 @@ test('a template keeps its own paths, which stand for sources', async () => {
 }, 60_000);
 
 test('a page of an origin that is not listed gets a sentence, and nothing else', async () => {
-  const said = { start: `<!doctype html><title>Other</title><script src="`, end: `~spark/embed.js" data-entry="src/berths.tsx"></script>` };
+  const said = {
+    start: `<!doctype html><title>Other</title><script src="`,
+    end: `~spark/embed.js" data-entry="src/berths.tsx"></script>`,
+  };
   backend = await Backend.start((_, response) => {
     response.writeHead(200, { 'content-type': 'text/html' });
     response.end(said.start + program!.url + said.end);

@@ -2,7 +2,8 @@ import { existsSync } from 'node:fs';
 import { type Browser, chromium, type Page } from 'playwright-core';
 
 const places = [process.env.CHROMIUM, '/usr/bin/chromium', '/usr/bin/chromium-browser', '/usr/bin/google-chrome'];
-const args = [
+/** What Chromium is started with. */
+export const browserArgs = [
   '--headless',
   '--no-sandbox',
   '--disable-gpu',
@@ -13,9 +14,14 @@ const args = [
 
 /** Starts Chromium with a profile of its own. */
 export function launchBrowser(): Promise<Browser> {
-  const executablePath = places.find((path) => path && existsSync(path));
-  if (!executablePath) throw new Error('There is no Chromium; `npm test` installs one.');
-  return chromium.launch({ executablePath, args });
+  return chromium.launch({ executablePath: chromiumPath(), args: browserArgs });
+}
+
+/** Where Chromium is. */
+export function chromiumPath(): string {
+  const path = places.find((place) => place && existsSync(place));
+  if (!path) throw new Error('There is no Chromium; `npm test` installs one.');
+  return path;
 }
 
 /** A page with what it printed and threw, open at `url`. */

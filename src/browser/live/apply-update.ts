@@ -1,5 +1,5 @@
 import type { FileChange, UpdateMessage, UpdateScript } from '../../core/live/messages.js';
-import { ours } from '../runtime/base-path.js';
+import { isElsewhere, ours } from '../runtime/base-path.js';
 import { connect, disconnect, linkFrom } from '../runtime/link.js';
 import { setRefusalListener } from '../runtime/live-api.js';
 import { completeBelow } from '../runtime/load-piece.js';
@@ -147,7 +147,8 @@ async function receive(scripts: readonly UpdateScript[]): Promise<Map<string, De
 }
 
 async function runScript({ code, url }: UpdateScript): Promise<void> {
-  if (!mayEvaluate) return loadScript(ours(url));
+  // Of what a script of another origin evaluates, browsers hide the errors.
+  if (!mayEvaluate || isElsewhere()) return loadScript(ours(url));
   try {
     // Called indirectly, so that the code runs in the global scope.
     // biome-ignore lint/security/noGlobalEval: the server of this page sends its own modules

@@ -17,6 +17,7 @@ import { entriesSettled } from '../runtime/run-modules.js';
 import { started } from '../runtime/runtime.js';
 import { sheetVersions } from '../runtime/sheets.js';
 import { type Applied, applyUpdate } from './apply-update.js';
+import { watchDirectCalls } from './direct-calls.js';
 import { PageErrors } from './page-errors.js';
 import { NeedsReload } from './plan-update.js';
 import { loadedPaths } from './replace-file.js';
@@ -61,6 +62,7 @@ export class LiveClient {
     this.#page = settings.page;
     this.#revision = settings.revision;
     this.#session = settings.session;
+    watchDirectCalls((message) => this.#tellError(message));
     // Otherwise a page with many files forgets which it loaded.
     performance.setResourceTimingBufferSize(20_000);
     void started.then(() => {
@@ -187,6 +189,8 @@ export class LiveClient {
         // A page that could not start because of the problem starts now.
         if (document.readyState === 'complete' && !this.#hasStarted) this.#reload('the problem is solved');
         return;
+      case 'told':
+        return this.#logPlace(message.problem);
       case 'current':
         return;
     }
@@ -204,10 +208,15 @@ export class LiveClient {
   }
 
   /** Where a problem is, with a link that the console makes clickable. */
-  #logPlace({ message, file, position }: Problem): void {
-    if (!file || !position) return;
+  #logPlace({ message, file, position, hint, severity }: Problem): void {
+    const advice = severity === 'warning' && hint ? `\n${hint}` : '';
+    if (!file || !position) {
+      if (advice !== '') console.warn(`Vine Spark: ${message}${advice}`);
+      return;
+    }
     const { line, column } = position;
-    console.info(`Vine Spark: ${message} at ${file}:${line}:${column + 1}\n${this.#editorUrl(file, line, column + 1)}`);
+    const log = advice === '' ? console.info : console.warn;
+    log(`Vine Spark: ${message} at ${file}:${line}:${column + 1}${advice}\n${this.#editorUrl(file, line, column + 1)}`);
   }
 
   /** Asks a restarted server whether this page still runs what it has. */

@@ -125,7 +125,16 @@ function headRows({ project, version }: ListeningReport): string[] {
 }
 
 /** Addresses, and what stands in force beside the defaults. */
-function addressRows({ url, networkUrls = [], code, wantedPort, isForBackend, port, routes, settingsFile }: ListeningReport): string[] {
+function addressRows({
+  url,
+  networkUrls = [],
+  code,
+  wantedPort,
+  isForBackend,
+  port,
+  routes,
+  settingsFile,
+}: ListeningReport): string[] {
   const rows = [row(pc.bold(pc.green(url)), routes.length === 0 ? 'for pages of a backend' : 'the page', url.length)];
   for (const other of networkUrls) rows.push(row(pc.green(other), 'the same in your network', other.length));
   if (networkUrls.length > 0)

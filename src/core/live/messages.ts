@@ -50,6 +50,8 @@ export type ServerMessage =
   | { type: 'solved' }
   /** An error of the page itself, at its place in the user's source. `isShown`: in the panel too. */
   | { type: 'failed'; problem: Problem; isShown: boolean }
+  /** What the user should know of something that the page did; for the console. */
+  | { type: 'told'; problem: Problem }
   /** The page shows what the files say. */
   | { type: 'current' }
   /** Changes came in between: the page should ask again. */
@@ -71,7 +73,9 @@ export type PageMessage =
   | AppliedMessage
   | ({ type: 'reloaded'; update: number } & ReloadReason)
   /** An error that nothing in the page caught. */
-  | PageErrorMessage;
+  | PageErrorMessage
+  /** The page called another origin of this machine. */
+  | DirectCallMessage;
 
 /** What an update did to a page. */
 export interface AppliedMessage {
@@ -112,6 +116,17 @@ export interface ResumeMessage {
   /** Paths of other files that it loaded, and when it began to (milliseconds since 1970). */
   files: string[];
   loadedAt: number;
+}
+
+/** A call of a page to another origin of this machine, with the stack as the browser wrote it. */
+export interface DirectCallMessage {
+  type: 'direct-call';
+  url: string;
+  how: 'fetch' | 'XMLHttpRequest' | 'EventSource';
+  /** The browser gave the page no answer, or sent no cookies along. */
+  outcome: 'blocked' | 'no-cookie';
+  stack: string;
+  pieces: Record<string, string>;
 }
 
 /** An error of a page, with the stack as the browser wrote it. */

@@ -24,6 +24,8 @@ export const problemCodes = {
   'export-missing': 'A module imports a name that the other module does not export.',
   'import-assigned': 'A module assigns to a name that it imports.',
   'adapter-failed': 'An adapter of the settings could not make a module of a file.',
+  'call-blocked': 'A page calls another origin of this machine, and the browser blocks that or sends no cookies.',
+  'direct-origin': 'A source names an origin of this machine, which will be another one elsewhere.',
   'run-error': 'A module threw an error while it ran in the browser.',
   'rule-failed': 'A function or value in a rule for forwarding fails or gives what HTTP does not allow.',
   'trace-unwritable': 'A trace cannot be written to the file that was named.',

@@ -47,7 +47,8 @@ export function localCertificate(folder: string, names: readonly string[], now =
     const id = createHash('sha256').update(names.join('\n')).digest('hex').slice(0, 16);
     const files = { key: join(folder, `${id}-key.pem`), certificate: join(folder, `${id}.pem`) };
     const known = readPair(files, now);
-    const isOurs = known !== undefined && new X509Certificate(known.certificate).checkIssued(new X509Certificate(own.certificate));
+    const isOurs =
+      known !== undefined && new X509Certificate(known.certificate).checkIssued(new X509Certificate(own.certificate));
     const pair = isOurs ? known : keep(files, makeCertificate(names, own, now));
     return { key: pair.key, cert: `${pair.certificate}${own.certificate}`, authorityFile, isNewAuthority };
   } catch (error) {
@@ -144,8 +145,7 @@ function makePair(
 
 /** How the user's system is told to trust the authority, as commands. */
 export function trustCommands(file: string, platform: NodeJS.Platform = process.platform): string[] {
-  if (platform === 'darwin')
-    return [`security add-trusted-cert -r trustRoot -k ~/Library/Keychains/login.keychain-db '${file}'`];
+  if (platform === 'darwin') return [`security add-trusted-cert -r trustRoot -k ~/Library/Keychains/login.keychain-db '${file}'`];
   if (platform === 'win32') return [`certutil -user -addstore Root "${file}"`];
   return [
     `certutil -d sql:$HOME/.pki/nssdb -A -t C,, -n '${authorityName}' -i '${file}'   (Chromium; from libnss3-tools)`,

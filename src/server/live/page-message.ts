@@ -34,6 +34,14 @@ const pageMessage: z.ZodType<PageMessage> = z.discriminatedUnion('type', [
   }),
   z.object({ type: z.literal('reloaded'), update: z.number(), reason: text, chain: ids }),
   z.object({
+    type: z.literal('direct-call'),
+    url: z.string().max(2000),
+    how: z.enum(['fetch', 'XMLHttpRequest', 'EventSource']),
+    outcome: z.enum(['blocked', 'no-cookie']),
+    stack: said(20_000),
+    pieces: z.record(text, text),
+  }),
+  z.object({
     type: z.literal('error'),
     message: said(2000),
     stack: said(20_000),
