@@ -14,6 +14,8 @@ interface VineLive {
 interface ImportMeta {
   /** Absent in a production build. */
   readonly live?: VineLive;
+  /** URL prefix of the front end, with a slash at both ends. */
+  readonly base: string;
 }
 declare module '*.css';
 declare module '*.svg' {

@@ -13,6 +13,7 @@ const mayImport: Record<string, string[]> = {
   browser: ['core'],
   build: ['core', 'project'],
   cli: ['core', 'project', 'build', 'server', 'forward', 'settings'],
+  inside: ['core', 'project', 'build', 'server', 'forward', 'settings', 'cli'],
   '.': ['core', 'settings'],
 };
 /** What the core must do without. */
@@ -73,6 +74,7 @@ const floors = [
   'build',
   'settings',
   'server/http',
+  'server/https',
   'server/pages',
   'server/pieces',
   'server/live',
@@ -80,6 +82,7 @@ const floors = [
   'cli/report',
   'cli',
   'cli/commands',
+  'inside',
   'cli/main.ts',
 ];
 

@@ -186,9 +186,10 @@ export class VineServer {
     return new PieceStore(project, this.live.hookKey, (note) => this.errors.emit('note', note));
   }
 
-  #toolOf({ project, trust, hot }: VineServerOptions): ToolUrls {
+  #toolOf({ project, trust, hot, forward, isInside = false }: VineServerOptions): ToolUrls {
     return new ToolUrls({
       hot,
+      rendersPages: isInside || trust.origins.length > 0 || forward.some(({ when }) => when === 'missing'),
       project,
       pieces: this.#pieces,
       answers: this.#answers,

@@ -39,6 +39,8 @@ export interface ToolUrlsOptions {
   answers: KeptAnswers;
   live: LiveChannel;
   trust: Trust;
+  /** Somebody renders pages that may hold our tag. */
+  rendersPages: boolean;
   hot: boolean;
   /** The newest exchanges with backends, oldest first. */
   exchanges: readonly ExchangeReport[];
@@ -203,11 +205,18 @@ export class ToolUrls {
   /** What a page of a backend starts. Any script of the project may be asked for from this machine, else what the settings name. */
   async #sendEmbed(id: string, { request, response }: Asked): Promise<void> {
     const { project, live, pieces, hot } = this.#options;
-    const page = await project.embed(entriesOf(id) ?? [], isFromThisMachine(request));
+    const page = await project.embed(entriesOf(id) ?? [], this.#mayTry(request));
     if (!page) return sendUnknownEntries(response, id);
     await project.settled();
     const tagOf = (part: PagePart) => pieces.ofPage(page, part).tag;
     sendText(response, 200, scriptType, embedScript({ project, page, session: live.session, hookKey: live.hookKey, hot, tagOf }));
+  }
+
+  /** Whether a page may start what no setting lists: one that may hold our tag, of which the browser says so, on this machine. */
+  #mayTry(request: IncomingMessage): boolean {
+    const { trust, rendersPages } = this.#options;
+    if (!rendersPages || !isFromThisMachine(request)) return false;
+    return isSurelyOwn(request) || embedOrigin(request, trust) !== undefined;
   }
 
   /** Answers a path that a backend's template names with what stands for it. Returns whether there is something. */

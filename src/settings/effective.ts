@@ -4,7 +4,7 @@ import type { Adapter } from '../core/translate/adapter.js';
 import type { CookieChanges, ForwardRule, PathChange } from '../forward/rule.js';
 import { parseTarget } from '../forward/target.js';
 import { envFileNames, exposedVariables } from './env-files.js';
-import { readSettings, settingsFileNames } from './read-settings.js';
+import { checkSettings, readSettings, settingsFileNames } from './read-settings.js';
 import { idOf, insertedHtml, pagesOf, projectRoot, type Route } from './routes.js';
 import type { Settings } from './schema.js';
 import { bytesOf } from './size.js';
@@ -15,6 +15,8 @@ export const defaultPort = 8463;
 /** What the command line says, as far as it says it. */
 export interface CommandLineSettings {
   page?: string;
+  /** Settings in the place of the file's. */
+  given?: Settings;
   port?: number;
   exactPort?: boolean;
   host?: string;
@@ -109,7 +111,8 @@ export async function effectiveSettings(
   const start = resolve(folder, line.page ?? '.');
   const root = projectRoot(start, folder, line.page !== undefined);
   const read = await readSettings(root, line.settings && resolve(folder, line.settings));
-  const settings = merge(read?.settings ?? {}, line);
+  const given = line.given === undefined ? {} : await checkSettings(line.given, 'frontEnd()');
+  const settings = merge({ ...read?.settings, ...given }, line);
   const verbatim = (settings.verbatim ?? ['public']).map((path) => resolve(root, path));
   const output = line.out === undefined ? resolve(root, settings.output?.folder ?? 'dist') : resolve(folder, line.out);
   const { pages } = settings;

@@ -150,6 +150,10 @@ function begun(constants: Record<string, string> = {}): Project {
     conditions: [],
     adapters: [],
     verbatim: [],
+    generated: {},
+    insert: { head: '', body: '' },
+    embedded: [],
+    templates: [],
     ignored: [],
   };
   const cacheFolder = workspace.path('node_modules/.cache/vine-spark');

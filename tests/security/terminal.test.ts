@@ -136,7 +136,7 @@ test('whatever tells of errors by an event has a listener', () => {
   // The server, its sockets and the exchanges are among them: the list sees what it is there for.
   expect(owners).toEqual(
     expect.arrayContaining([
-      'server/server.ts',
+      'server/http/front-door.ts',
       'forward/exchange.ts',
       'forward/backend-link.ts',
       'project/live/watcher.ts',

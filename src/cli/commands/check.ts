@@ -45,7 +45,7 @@ function parseHeader(text: string, before: [string, string][] = []): [string, st
 
 /** Looks for problems, for origins that stand in sources, and for backends that are away. Returns the exit code. */
 async function checkAll(settings: EffectiveSettings): Promise<number> {
-  const { directOrigins } = await import('../../project/read/direct-origins.js');
+  const { directOrigins } = await import('../../project/direct-origins.js');
   const options = projectOptions(settings, { cacheFolder: cacheFolderOf(settings.root), trace: noTrace });
   const project = new ProjectGraph(options, quietListener);
   project.readPages();

@@ -3,8 +3,8 @@ import { lanes, noTrace } from '../../core/trace.js';
 import { VineServer } from '../../server/server.js';
 import { type CommandLineSettings, effectiveSettings } from '../../settings/effective.js';
 import { certificateOf } from '../certificate-of.js';
-import { collectGarbage } from '../collect-garbage.js';
 import { cacheFolderOf, projectOf, servedOf } from '../compose.js';
+import { keepForNextStart } from '../keep-for-next-start.js';
 import { listeningReport } from '../listening-report.js';
 import { openBrowser } from '../open-browser.js';
 import { parseBase, parseForward, parsePort } from '../options.js';
@@ -137,13 +137,7 @@ export async function serve({ version, page, options }: ServeRequest): Promise<v
   const ms = performance.now() - from;
   const beforeWatching = trace.now();
   await project.watch();
-  server
-    .prepareMaps()
-    .then(() => project.idle())
-    .then(() => server.quiet())
-    .then(collectGarbage)
-    .then(() => server.keepAnswers())
-    .catch((error: unknown) => failures.tell('keeping what the next start can use', error));
+  keepForNextStart(project, server, failures);
   trace.overlapping('start', 'watch', beforeWatching, {}, lanes.main);
   const pageNotes = [...project.pages.values()].flatMap((shown) => shown.notes);
   reporter.tell({ event: 'ready', report: { ...report, notes: pageNotes, modules: project.graph.size, ms } });

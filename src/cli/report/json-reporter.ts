@@ -20,6 +20,8 @@ function fieldsOf(told: ReportEvent): object {
     case 'listening':
     case 'ready':
       return told.report;
+    case 'inside':
+      return told.report;
     case 'update': {
       const { id, changed, removed, styles, files, translations, reload } = told.update;
       const paths = files.map(({ path }) => path);

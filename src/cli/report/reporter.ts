@@ -44,6 +44,8 @@ export type ReportEvent =
   | { event: 'listening'; report: ListeningReport }
   /** Everything stands. */
   | { event: 'ready'; report: ReadyReport }
+  /** Everything stands inside of a server of the user's. */
+  | { event: 'inside'; report: { project: string; modules: number; ms: number } }
   /** What an update did; `silent` counts pages that have not said. */
   | { event: 'update'; update: ProjectUpdate; reports: readonly PageReport[]; silent: number }
   /** What keeps pages from being up to date. `isStart`: the page could not be made at all yet. */

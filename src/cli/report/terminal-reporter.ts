@@ -46,6 +46,10 @@ export function terminalReporter(write: (text: string) => void, editorUrl?: Edit
         for (const text of waiting) line(text);
         return;
       }
+      case 'inside': {
+        const { project, modules, ms } = what.report;
+        return event(`${pc.bold(shownText(project))}  ${modules} module${modules === 1 ? '' : 's'} read in ${duration(ms)}`);
+      }
       case 'update':
         return updated(what);
       case 'problems': {

@@ -1,9 +1,9 @@
 import type { Node } from 'estree';
 import { walk } from 'estree-walker';
 import { parseSync } from 'oxc-parser';
-import { directCall, directCallHint } from '../../core/direct-call.js';
-import { type Problem, problemAt } from '../../core/problem/problem.js';
-import type { ProjectGraph } from '../project-graph.js';
+import { directCall, directCallHint } from '../core/direct-call.js';
+import { type Problem, problemAt } from '../core/problem/problem.js';
+import type { ProjectGraph } from './project-graph.js';
 
 /** What a text has to hold before it's worth a tree. */
 const origin = /(?:http|ws)s?:\/\/(?:[\w-]+\.)*(?:localhost|127(?:\.\d+){3}|0\.0\.0\.0|\[::1\])(?::\d+)?[^\s'"`\\]*/gi;
