@@ -37,11 +37,29 @@ function load(path: string): Promise<void> {
   return promise;
 }
 
-setFrontEndBase(settings.base);
-setPieceLoader(async (id) => void (await Promise.all((settings.late[id] ?? []).map(load))));
-surface.isLive = false;
-surface.workerUrl = (name) => {
-  const path = name.startsWith(workerMark) ? settings.workers?.[name.slice(workerMark.length)] : undefined;
-  return path === undefined ? undefined : `${settings.base}${path}`;
-};
-Object.defineProperty(globalThis, '~spark', { value: vine, configurable: true });
+/** What the page's hook offers beside the runtime. */
+interface Hook {
+  /** A page of a backend may start several entries, each with settings of its own. */
+  more(others: BuiltSettings): void;
+}
+const there = (globalThis as { '~spark'?: Partial<Hook> })['~spark'];
+if (there?.more) there.more(settings);
+else begin();
+
+function begin(): void {
+  setFrontEndBase(settings.base);
+  setPieceLoader(async (id) => void (await Promise.all((settings.late[id] ?? []).map(load))));
+  surface.isLive = false;
+  surface.workerUrl = (name) => {
+    const path = name.startsWith(workerMark) ? settings.workers?.[name.slice(workerMark.length)] : undefined;
+    return path === undefined ? undefined : `${settings.base}${path}`;
+  };
+  const hook: Hook = {
+    more({ late, workers, integrity }) {
+      Object.assign(settings.late, late);
+      settings.workers = { ...settings.workers, ...workers };
+      settings.integrity = { ...settings.integrity, ...integrity };
+    },
+  };
+  Object.defineProperty(globalThis, '~spark', { value: Object.assign(vine, hook), configurable: true });
+}

@@ -40,4 +40,9 @@ export function loadsOf({ pages, entries }: Pick<Manifest, 'pages' | 'entries'>)
   return { ...pages, ...entries };
 }
 
+/** HTML for pages of a backend, by what they start. */
+export function entryTags({ entries = {} }: Pick<Manifest, 'entries'>): Record<string, ManifestPage['tags']> {
+  return Object.fromEntries(Object.entries(entries).map(([id, { tags }]) => [id, tags]));
+}
+
 export type ManifestFile = z.infer<typeof file>;

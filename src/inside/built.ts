@@ -1,4 +1,5 @@
 import { relative } from 'node:path';
+import { entryTags } from '../build/manifest.js';
 import { lastManifest } from '../build/output-folder.js';
 import { Failures } from '../cli/staying-alive.js';
 import { VineError } from '../core/problem/problem.js';
@@ -22,7 +23,17 @@ export async function builtFrontEnd(options: FrontEndOptions) {
   const { routes, forward, listen, embed } = settings;
   const trust = { names: listen.names, origins: embed.from };
   const place = { host: 'localhost', port: 0, exact: false };
-  const host = new BuiltHost({ folder, base: manifest.base, routes, forward, trust, tape: {}, ...place, isInside: true });
+  const host = new BuiltHost({
+    entries: entryTags(manifest),
+    folder,
+    base: manifest.base,
+    routes,
+    forward,
+    trust,
+    tape: {},
+    ...place,
+    isInside: true,
+  });
   const failures = new Failures(reporterFor(options));
   host.events.on('failure', ({ what, error }) => failures.tell(what, error));
   const tags = (entry: string): EntryTags => {

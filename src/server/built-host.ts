@@ -2,12 +2,14 @@ import { existsSync, realpathSync, statSync } from 'node:fs';
 import type { IncomingMessage, ServerResponse } from 'node:http';
 import { join, sep } from 'node:path';
 import type { Duplex } from 'node:stream';
+import { escapeHtml } from '../core/tool-page.js';
 import { TypedEvents } from '../core/typed-events.js';
 import { decoded } from '../core/urls.js';
 import type { BackendChange } from '../forward/backend-states.js';
 import type { ExchangeReport } from '../forward/exchange.js';
 import { Forwarder, type Tape } from '../forward/forwarder.js';
-import type { ForwardRule } from '../forward/rule.js';
+import type { PageInserts } from '../forward/relay-page.js';
+import type { CompiledRule, ForwardRule } from '../forward/rule.js';
 import { Forwarding, originAt } from './http/forwarding.js';
 import { type Certificate, FrontDoor } from './http/front-door.js';
 import type { ListenOptions } from './http/listen.js';
@@ -16,7 +18,7 @@ import { refuseHost, refuseUpgrade, sendText, sendToBase } from './http/respond.
 import { sendStatic } from './http/static-file.js';
 import { isOwnHost, protect, type Trust } from './http/trust.js';
 import { notFoundPage } from './pages/not-found.js';
-import { isPageRequest, type PageRoute, PageRoutes } from './pages/page-routes.js';
+import { isPageRequest, type PageRoute, PageRoutes, wantsPage } from './pages/page-routes.js';
 import type { Failure, Handling } from './server.js';
 
 export interface BuiltHostOptions extends ListenOptions {
@@ -28,6 +30,8 @@ export interface BuiltHostOptions extends ListenOptions {
   trust: Trust;
   tape: Tape;
   certificate?: Certificate | undefined;
+  /** HTML that brings an entry into a page that a backend renders, by the entry's id. */
+  entries?: Readonly<Record<string, { styles: string; scripts: string }>>;
   /** It's part of a server of the user's, which answers what is nobody's here. */
   isInside?: boolean;
 }
@@ -131,7 +135,7 @@ export class BuiltHost {
       return sendStatic(request, response, file, /\/assets\/[^/]*-[0-9a-f]{10}\.\w+$/.test(path));
     }
     const missing = this.forwarder.find(request, 'missing');
-    if (missing) return this.#forwarding.forward(request, response, { rule: missing, isContinued: false });
+    if (missing) return this.#forwardPage(request, response, missing);
     if (next) return next();
     protect(request, response, trust);
     if (path === '/' && base !== '/' && isPageRequest(request, path)) return sendToBase(response, base);
@@ -139,6 +143,20 @@ export class BuiltHost {
     const forwards = this.forwarder.rules.map(({ label, to }) => ({ label, origin: to.label }));
     const lookedFor = ['a page of that path', 'a file of the build', 'a rule that forwards the path to a backend'];
     sendText(response, 404, 'text/html; charset=utf-8', notFoundPage({ path, base, routes, lookedFor, forwards }));
+  }
+
+  /** The backend's pages get what the rule says that they start, as they do in development. */
+  #forwardPage(request: IncomingMessage, response: ServerResponse, rule: CompiledRule): void {
+    const { entries = {} } = this.#options;
+    const tags = rule.html === 'ours' && wantsPage(request) ? rule.entries.flatMap((id) => entries[id] ?? []) : [];
+    const end = tags.map(({ styles, scripts }) => styles + scripts).join('');
+    const withNonce = (nonce: string | undefined) =>
+      nonce === undefined ? end : end.replace(/<(?:script|link)(?= )/g, (tag) => `${tag} nonce="${escapeHtml(nonce)}"`);
+    const pages: PageInserts = {
+      prepare: async () => (nonce) => ({ start: '', end: withNonce(nonce) }),
+      onNote: () => {},
+    };
+    this.#forwarding.forward(request, response, { rule, isContinued: false, ...(end === '' ? {} : { pages }) });
   }
 
   /** The file that a path under the base means: a page, a file of the build, or the page that stands for the path. */

@@ -238,7 +238,15 @@ test('its pages through a rule for what is missing: encoded, with a nonce policy
     expect((await get('harbour', { accept: '*/*' })).text).not.toContain('~spark');
   }
   await page.context().close();
-}, 60_000);
+  await program.stop();
+  // Built, the same rule gives the same pages.
+  [encoding, policy] = ['gzip', `default-src 'self'; script-src 'nonce-tide'; style-src 'nonce-tide'; worker-src 'self'`];
+  expect(await runProgram(workspace.root, ['build', '--no-cache'])).toMatchObject({ code: 0 });
+  program = await Program.serve(workspace.root, ['--built', '--port', '0']);
+  const built = await openPage(browser, `${program.url}harbour`);
+  expect(await seen(built)).toMatchObject({ heading: green, late: ember, errors: [] });
+  await built.page.context().close();
+}, 90_000);
 
 test('a template keeps its own paths, which stand for sources', async () => {
   backend = await Backend.start((request, response) => {

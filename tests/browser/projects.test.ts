@@ -94,9 +94,11 @@ test('under a base path everything is found: pieces, styles, files, dynamic impo
     'index.html': `<!doctype html><link rel="icon" href="flag.svg"><img src="flag.svg"><script type="module" src="main.js"></script>`,
     'main.js': `import './page.css'; import flag from './flag.svg';
 const worker = new Worker(new URL('./worker.js', import.meta.url), { type: 'module' });
-worker.onmessage = async ({ data }) => { const { late } = await import('./late.js'); window.said = [data, late, (await fetch(flag)).status, new URL(import.meta.url).pathname]; };`,
+worker.onmessage = async ({ data }) => { const { late } = await import('./late.js'); window.said = [data, late, (await fetch(flag)).status, new URL(import.meta.url).pathname, import.meta.base]; document.body.append('tide'); };`,
     'page.css': '@import "./inner.css";',
-    'inner.css': 'body { margin: 9px; background: url(flag.svg); }',
+    'inner.css':
+      'body { margin: 9px; background: url(flag.svg); font-family: Quay; } @font-face { font-family: Quay; src: url(quay.woff2); }',
+    'quay.woff2': 'no font, but a file that browsers ask for as one',
     'late.js': `export const late = 'late';`,
     'worker.js': `import { word } from './word.js'; postMessage(word);`,
     'word.js': `export const word = 'word';`,
@@ -104,8 +106,16 @@ worker.onmessage = async ({ data }) => { const { late } = await import('./late.j
   });
   const program = await Program.serve(workspace.root, ['index.html', '--base', '/harbour']);
   const { page, errors } = await openPage(browser, `${program.url}berths/4`);
-  await page.waitForFunction('window.said');
-  expect(await page.evaluate('said')).toEqual(['word', 'late', 200, '/harbour/main.js']);
+  const answered = new Map<string, number>();
+  page.on('response', (response) => void answered.set(new URL(response.url()).pathname, response.status()));
+  for (const go of [() => page.reload(), () => page.goto(`${program.url}scopes/meridian-2.5`), () => page.reload()]) {
+    await go();
+    await page.waitForFunction('window.said');
+    expect(await page.evaluate('said')).toEqual(['word', 'late', 200, '/harbour/main.js', '/harbour/']);
+    await page.evaluate(`document.fonts.load('9px Quay').catch(() => {})`);
+    expect(answered.get('/harbour/quay.woff2')).toBe(200);
+    answered.clear();
+  }
   expect(await page.evaluate('getComputedStyle(document.body).marginTop')).toBe('9px');
   expect(await page.evaluate('document.images[0].naturalWidth')).toBe(9);
   expect(errors).toEqual([]);

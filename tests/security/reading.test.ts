@@ -177,6 +177,8 @@ describe('a project with secrets beside and in it', () => {
       '~spark/piece/lazy/',
       '~spark/piece/worker/',
       '~spark/piece/page/',
+      '~spark/embed/',
+      '~spark/piece/page/~spark/embed/',
       '~spark/style/',
       '~spark/file/',
       '~spark/map/',
@@ -243,6 +245,61 @@ describe('a project with secrets beside and in it', () => {
     };
     await Promise.all(Array.from({ length: 16 }, client));
     expect(found).toEqual([]);
+  });
+
+  test('lets pages of backends start scripts of the project only, and those that no setting lists only at the word of a browser', async () => {
+    const from = 'http://localhost:9';
+    workspace.write({
+      'quay/vine-spark.config.json': JSON.stringify({
+        embed: { from: [from], entries: ['src/later.js'], urls: { '/static/b.css': 'src/page.css' } },
+      }),
+    });
+    const embedding = await Program.serve(workspace.path('quay'), ['--settings', 'vine-spark.config.json', 'index.html']);
+    const at = Number(new URL(embedding.url).port);
+    const own = { 'sec-fetch-site': 'same-origin' };
+    const trusted = { 'sec-fetch-site': 'same-site', origin: from };
+    const stranger = { 'sec-fetch-site': 'same-site', origin: 'http://localhost:10' };
+    const starts = async (id: string, headers: Record<string, string>) => {
+      const { text } = await ask(at, `/~spark/embed/${id}.js`, headers);
+      const piece = await ask(at, `/~spark/piece/page/~spark/embed/${id}/app.js`, headers);
+      return text.includes('?.show(') && piece.status === 200;
+    };
+    for (const id of [
+      '.env',
+      'src/.hidden.js',
+      'package.json',
+      'vine-spark.config.json',
+      'tsconfig.json',
+      'data/hours.json',
+      'img/gull.svg',
+      'index.html',
+    ])
+      for (const headers of [own, trusted, {}]) expect([id, headers, await starts(id, headers)]).toEqual([id, headers, false]);
+    for (const id of [
+      '~up/beside/secret.js',
+      'src/out/secret.js',
+      'node_modules/evil/index.js',
+      'node_modules/evil/out/secret.js',
+      'src//unused.js',
+      'src/./unused.js',
+      '%2e%2e/beside/secret.js',
+      'src/later.js,~up/beside/secret.js',
+    ])
+      for (const headers of [own, trusted, {}]) expect([id, headers, await starts(id, headers)]).toEqual([id, headers, false]);
+    expect([
+      await starts('src/unused.js', {}),
+      await starts('src/unused.js', stranger),
+      await starts('src/later.js', stranger),
+    ]).toEqual([false, false, false]);
+    expect([await starts('src/later.js', {}), await starts('src/later.js', trusted), await starts('src/berth.js', own)]).toEqual([
+      true,
+      true,
+      true,
+    ]);
+    expect((await ask(at, '/static/b.css')).text).toContain('background');
+    expect((await ask(at, '/static/b.css', stranger)).status).toBe(403);
+    await embedding.stop();
+    workspace.delete('quay/vine-spark.config.json');
   });
 
   test('gives none of them for messages of the live channel that name ids, and makes no module of one', async () => {

@@ -1,5 +1,6 @@
 import { existsSync } from 'node:fs';
 import { join, relative } from 'node:path';
+import { entryTags } from '../../build/manifest.js';
 import { lastManifest } from '../../build/output-folder.js';
 import { VineError } from '../../core/problem/problem.js';
 import { BuiltHost } from '../../server/built-host.js';
@@ -41,7 +42,19 @@ export async function serveBuilt({ version, page, options }: ServeRequest): Prom
   const { routes, forward } = settings;
   const certificate = await certificateOf(settings);
   notes.push(...certificate.notes);
-  const server = new BuiltHost({ ...certificate.given, folder, base, routes, forward, trust, tape, host, port, exact });
+  const server = new BuiltHost({
+    ...certificate.given,
+    entries: manifest ? entryTags(manifest) : {},
+    folder,
+    base,
+    routes,
+    forward,
+    trust,
+    tape,
+    host,
+    port,
+    exact,
+  });
   const write = (text: string) => void process.stdout.write(text);
   const full = options.json ? jsonReporter(write) : terminalReporter(write, undefined);
   const reporter = options.quiet ? problemsOnly(full) : full;

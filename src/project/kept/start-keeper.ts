@@ -67,10 +67,10 @@ export class StartKeeper {
 
   /** What decides about the answers beside files. */
   #fingerprint(): string {
-    const { root, pages, base, alias, roots, conditions, constants, adapters } = this.#parts.options;
+    const { root, pages, generated, insert, base, alias, roots, conditions, constants, adapters } = this.#parts.options;
     const own = [ownFingerprint(), fileURLToPath(import.meta.url), sassVersionOf(root)];
     const adapted = adapters.map(({ name }) => name);
-    return JSON.stringify({ own, root, pages, base, alias, roots, conditions, constants, adapted });
+    return JSON.stringify({ own, root, pages, generated, insert, base, alias, roots, conditions, constants, adapted });
   }
 
   #inputs(since: number): Inputs | undefined {

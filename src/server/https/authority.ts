@@ -145,10 +145,11 @@ function makePair(
 
 /** How the user's system is told to trust the authority, as commands. */
 export function trustCommands(file: string, platform: NodeJS.Platform = process.platform): string[] {
-  if (platform === 'darwin') return [`security add-trusted-cert -r trustRoot -k ~/Library/Keychains/login.keychain-db '${file}'`];
-  if (platform === 'win32') return [`certutil -user -addstore Root "${file}"`];
+  if (platform === 'darwin')
+    return [`on this system: security add-trusted-cert -r trustRoot -k ~/Library/Keychains/login.keychain-db '${file}'`];
+  if (platform === 'win32') return [`on this system: certutil -user -addstore Root "${file}"`];
   return [
-    `certutil -d sql:$HOME/.pki/nssdb -A -t C,, -n '${authorityName}' -i '${file}'   (Chromium; from libnss3-tools)`,
-    `sudo cp '${file}' /usr/local/share/ca-certificates/vine-spark.crt && sudo update-ca-certificates   (programs)`,
+    `in Chromium (libnss3-tools): certutil -d sql:$HOME/.pki/nssdb -A -t C,, -n '${authorityName}' -i '${file}'`,
+    `in programs: sudo cp '${file}' /usr/local/share/ca-certificates/vine-spark.crt && sudo update-ca-certificates`,
   ];
 }

@@ -35,10 +35,7 @@ export function certificateFor({ https, host, names, folder }: CertificateOption
   const all = ['localhost', '*.localhost', '127.0.0.1', '::1', ...others, ...everywhere, ...names];
   const { key, cert, authorityFile, isNewAuthority } = localCertificate(folder ?? dataFolder(), [...new Set(all)]);
   const notes = isNewAuthority
-    ? [
-        `a certificate authority of your own was made; browsers warn until they trust it: ${authorityFile}`,
-        ...trustCommands(authorityFile).map((command) => `to trust it: ${command}`),
-      ]
+    ? [`browsers warn until they trust your new certificate authority, ${authorityFile}`, ...trustCommands(authorityFile)]
     : [];
   return { key, cert, notes };
 }
