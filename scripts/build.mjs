@@ -96,4 +96,7 @@ vendorSass();
 // The form of the list of a build's files, for whoever reads it.
 const { manifestSchema } = await import('../dist/build/manifest.js');
 writeFileSync(join(root, 'dist/manifest.schema.json'), `${JSON.stringify(z.toJSONSchema(manifestSchema), null, 2)}\n`);
+// The settings, for editors.
+const { settingsJsonSchema } = await import('../dist/settings/json-schema.js');
+writeFileSync(join(root, 'dist/settings.schema.json'), `${JSON.stringify(settingsJsonSchema(), null, 2)}\n`);
 chmodSync(join(root, 'dist/cli/main.js'), 0o755);

@@ -1,7 +1,7 @@
 import { readFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { expect, test } from '@jest/globals';
-import { checkSettings } from '../src/settings/read-settings.js';
+import { checkSettings } from '../src/settings/check-settings.js';
 import { repository } from './support/workspace.js';
 
 test('the settings in docs/architecture.md are settings', async () => {

@@ -6,13 +6,15 @@ import { repository } from './support/workspace.js';
 /** Which folders of `src` a folder may import from, beside itself. */
 const mayImport: Record<string, string[]> = {
   core: [],
-  settings: ['core', 'forward', 'project'],
+  settings: ['core', 'forward', 'project', 'run'],
+  run: ['core'],
+  node: [],
   project: ['core'],
   forward: ['core'],
   server: ['core', 'project', 'forward'],
   browser: ['core'],
   build: ['core', 'project'],
-  cli: ['core', 'project', 'build', 'server', 'forward', 'settings'],
+  cli: ['core', 'project', 'build', 'server', 'forward', 'settings', 'run'],
   inside: ['core', 'project', 'build', 'server', 'forward', 'settings', 'cli'],
   '.': ['core', 'settings'],
 };
@@ -63,6 +65,8 @@ const floors = [
   'core/bundle',
   'core/live',
   'forward',
+  'run',
+  'node',
   'project/options.ts',
   'project/files',
   'project/styles',

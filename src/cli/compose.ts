@@ -28,7 +28,7 @@ export function projectOptions(
     generated,
     insert,
     embedded: [...new Set([...embed.entries, ...Object.values(embed.urls)])],
-    templates: embed.watch,
+    noticed: [...embed.watch, ...settings.run.flatMap(({ restartOn }) => restartOn)],
     ...(pageFolder === undefined ? {} : { pageFolder }),
   };
   const read = { root, ...pages, mode, base, alias, roots, conditions, constants, adapters, verbatim };

@@ -6,6 +6,7 @@ import { buildCommand } from './commands/build.js';
 import { checkCommand } from './commands/check.js';
 import { demoCommand } from './commands/demo.js';
 import { serveCommand } from './commands/serve.js';
+import { settingsCommand } from './commands/settings.js';
 import { parseForward } from './options.js';
 import { printProblem } from './report/problem-text.js';
 import { endWithOutput } from './staying-alive.js';
@@ -20,6 +21,7 @@ const usageCodes = new Set([
   'certificate-unusable',
   'trace-unwritable',
   'output-refused',
+  'output-clash',
 ]);
 
 async function main(): Promise<void> {
@@ -37,6 +39,7 @@ async function main(): Promise<void> {
   program.addCommand(buildCommand());
   program.addCommand(demoCommand(version));
   program.addCommand(checkCommand(parseForward));
+  program.addCommand(settingsCommand());
   for (const command of [program, ...program.commands])
     command
       .exitOverride()
@@ -74,7 +77,7 @@ function report(error: unknown, program: Command): number {
     return 2;
   }
   if (error instanceof VineError) {
-    printProblem(error.problem);
+    for (const problem of error.problems) printProblem(problem);
     return usageCodes.has(error.code) ? 2 : 1;
   }
   const failure = error instanceof Error ? error : new Error(String(error));

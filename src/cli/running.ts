@@ -1,11 +1,15 @@
 import { readFileSync, statSync } from 'node:fs';
+import picomatch from 'picomatch';
+import type { Problem } from '../core/problem/problem.js';
 import { VineError } from '../core/problem/problem.js';
 import type { Trace } from '../core/trace.js';
 import type { Project } from '../project/project.js';
+import { RunAll } from '../run/run-all.js';
 import type { VineServer } from '../server/server.js';
 import type { EffectiveSettings } from '../settings/effective.js';
 import { UpdateGarbage } from './collect-garbage.js';
 import { pageIds, projectOf, servedOf } from './compose.js';
+import { colours } from './report/colours.js';
 import type { Reporter } from './report/reporter.js';
 import { UpdateReports } from './report/update-reports.js';
 
@@ -26,12 +30,16 @@ export class Running {
   readonly #reports: UpdateReports;
   readonly #garbage = new UpdateGarbage();
   #settings: EffectiveSettings;
+  /** What runs alongside. */
+  #runs: RunAll;
   #project: Project;
+  #read: () => Promise<EffectiveSettings> = async () => this.#settings;
   #queue: Promise<void> = Promise.resolve();
   /** What the settings files held before they were read last; a project that was begun just then is told of them once more. */
   #settingsTexts: string | undefined;
   /** Projects of earlier settings write what they have and stop. */
   #closing: Promise<unknown> = Promise.resolve();
+  #showsTraffic: boolean;
   /** What is wrong with the settings file, while the last good settings stay in force. */
   #hasBadSettings = false;
 
@@ -39,17 +47,23 @@ export class Running {
     this.#options = options;
     this.#settings = options.settings;
     this.#project = options.project;
+    this.#showsTraffic = options.showsTraffic;
+    this.#runs = this.#runsOf(options.settings);
     this.#reports = new UpdateReports(options.server.live, options.reporter, options.trace);
   }
 
   /** Begins to report. `read` gives the settings as they are now. */
   begin(read: () => Promise<EffectiveSettings>): void {
-    const { server, reporter, showsTraffic } = this.#options;
+    const { server, reporter } = this.#options;
+    this.#read = read;
     this.#follow(this.#project, read);
     server.errors.on('editor', (problem) => reporter.tell({ event: 'problem', problem }));
     server.traffic.on('backend', (change) => reporter.tell({ event: 'backend', change }));
-    if (showsTraffic) server.traffic.on('exchange', (report) => reporter.tell({ event: 'exchange', report }));
+    server.traffic.on('exchange', (report) => {
+      if (this.#showsTraffic) reporter.tell({ event: 'exchange', report });
+    });
     server.errors.on('warning', (warning) => reporter.tell({ event: 'warning', warning }));
+    server.errors.on('printed', (told) => reporter.tell({ event: 'console', ...told }));
     server.errors.on('note', (text) => reporter.tell({ event: 'note', text }));
     server.live.on('joined', (page) => reporter.tell({ event: 'joined', page }));
     server.live.on('left', (page) => reporter.tell({ event: 'left', page }));
@@ -85,11 +99,8 @@ export class Running {
     project.on('pages', ({ since }) => {
       this.#queue = this.#queue.then(() => this.#settingsChanged(read, since, true)).catch((error: Error) => this.#failed(error));
     });
-    project.on('templates', ({ since, files }) => {
-      this.#options.server
-        .templatesChanged(files)
-        .then((pages) => reporter.tell({ event: 'templates', files, pages, ms: performance.now() - since }))
-        .catch((error: Error) => this.#failed(error));
+    project.on('noticed', ({ since, files }) => {
+      this.#noticed(files, since).catch((error: Error) => this.#failed(error));
     });
     project.on('solved', ({ since }) => reporter.tell({ event: 'solved', ms: performance.now() - since }));
     this.#reports.follow(project);
@@ -97,7 +108,7 @@ export class Running {
 
   /** Reads the settings anew. A mistake in them keeps the last good ones in force. */
   async #settingsChanged(read: () => Promise<EffectiveSettings>, since: number, mayBePages = false): Promise<void> {
-    const { server, reporter, poll, cacheFolder, trace } = this.#options;
+    const { server, reporter, cacheFolder } = this.#options;
     const texts = textsOf(this.#project.options.settingsFiles);
     if (texts === this.#settingsTexts && !this.#hasBadSettings && !mayBePages) return;
     this.#settingsTexts = texts;
@@ -107,25 +118,40 @@ export class Running {
     } catch (error) {
       if (!(error instanceof VineError)) throw error;
       this.#hasBadSettings = true;
-      reporter.tell({ event: 'problems', problems: [error.problem], isStart: false });
-      server.showSettingsProblems([error.problem]);
+      reporter.tell({ event: 'problems', problems: error.problems, isStart: false });
+      server.showSettingsProblems(error.problems);
       return;
     }
     if (!this.#hasBadSettings && isSame(settings, this.#settings, mayBePages)) return;
     this.#hasBadSettings = false;
     server.showSettingsProblems([]);
+    await this.#changePrograms(settings);
     const needsRestart = (['host', 'port', 'exact'] as const).filter(
       (key) => settings.listen[key] !== this.#settings.listen[key],
     );
     if (isSame(withoutPages(settings), withoutPages(this.#settings), mayBePages)) {
       const before = this.#settings;
       this.#settings = settings;
-      if (!isSame({ ...before, routes: [], generated: {} }, { ...settings, routes: [], generated: {} }, mayBePages))
+      if (
+        !isSame(
+          { ...before, routes: [], generated: {}, run: [] },
+          { ...settings, routes: [], generated: {}, run: [] },
+          mayBePages,
+        )
+      )
         server.forwardBy(settings.forward);
       await this.#changePages(before, settings, mayBePages);
       if (!mayBePages) reporter.tell({ event: 'settings', ms: performance.now() - since, needsRestart: [] });
       return;
     }
+    await this.#replace(settings, cacheFolder, 'the settings changed');
+    const restart = needsRestart.map((key) => `listen.${key}`);
+    reporter.tell({ event: 'settings', ms: performance.now() - since, needsRestart: restart });
+  }
+
+  /** Another project takes the place of the one that was read. */
+  async #replace(settings: EffectiveSettings, cacheFolder: string | undefined, reason: string): Promise<void> {
+    const { server, reporter, poll, trace } = this.#options;
     const old = this.#project;
     const project = projectOf(settings, { poll, revision: old.revision + 1, cacheFolder, trace });
     project.on('warning', (warning) => reporter.tell({ event: 'warning', warning }));
@@ -136,13 +162,89 @@ export class Running {
     project.revision = Math.max(project.revision, old.revision + 1);
     this.#project = project;
     this.#settings = settings;
-    server.use(servedOf(settings, project), 'the settings changed');
-    this.#follow(project, read);
+    server.use(servedOf(settings, project), reason);
+    this.#follow(project, this.#read);
     this.opened();
     // It may be the old project that is telling us: it must not wait for itself.
     this.#closing = Promise.all([this.#closing, old.close()]);
-    const restart = needsRestart.map((key) => `listen.${key}`);
-    reporter.tell({ event: 'settings', ms: performance.now() - since, needsRestart: restart });
+  }
+
+  /** Other programs run alongside from now on. */
+  async #changePrograms(settings: EffectiveSettings): Promise<void> {
+    if (JSON.stringify(settings.run) === JSON.stringify(this.#settings.run)) return;
+    await this.#runs.stop();
+    this.#runs = this.#runsOf(settings);
+    void this.#runs.start().catch((error: Error) => this.#failed(error));
+  }
+
+  /** Files changed of which a backend is made, or makes its pages: it starts over, and then pages that show them reload. */
+  async #noticed(files: readonly string[], since: number): Promise<void> {
+    const { server, reporter } = this.#options;
+    await this.#runs.changed(files);
+    const isTemplate = picomatch([...this.#settings.embed.watch], { dot: true });
+    const templates = this.#settings.embed.watch.length === 0 ? [] : files.filter((file) => isTemplate(file));
+    if (templates.length === 0) return;
+    const pages = await server.templatesChanged(templates);
+    reporter.tell({ event: 'templates', files: templates, pages, ms: performance.now() - since });
+  }
+
+  /** Shows forwarded requests from now on, or no longer. Returns which. */
+  toggleTraffic(): boolean {
+    this.#showsTraffic = !this.#showsTraffic;
+    return this.#showsTraffic;
+  }
+
+  /** What is wrong now. */
+  get problems(): readonly Problem[] {
+    return this.#project.problems;
+  }
+
+  /** Lets every page reload. */
+  reloadPages(): void {
+    this.#project.reloadPages('the terminal asked for it').catch((error: Error) => this.#failed(error));
+  }
+
+  /** Reads everything anew, with nothing of what was kept. */
+  startAnew(): void {
+    const since = performance.now();
+    this.#queue = this.#queue
+      .then(() => this.#replace(this.#settings, undefined, 'everything was read anew'))
+      .then(() =>
+        this.#options.reporter.tell({
+          event: 'note',
+          text: `everything was read anew in ${Math.round(performance.now() - since)} ms`,
+        }),
+      )
+      .catch((error: Error) => this.#failed(error));
+  }
+
+  /** Starts what runs alongside. Settles when all of it is ready, or won't be soon. */
+  async startPrograms(): Promise<void> {
+    await this.#runs.start();
+  }
+
+  /** Ends what runs alongside; `killPrograms` doesn't wait. */
+  async stopPrograms(): Promise<void> {
+    await this.#runs.stop();
+  }
+
+  killPrograms(): void {
+    this.#runs.kill();
+  }
+
+  #runsOf({ run, root }: EffectiveSettings): RunAll {
+    const { reporter, server } = this.#options;
+    const ready = new Set<string>();
+    return new RunAll(run, {
+      root,
+      env: { FORCE_COLOR: colours.isColorSupported ? '1' : '0' },
+      tell: (event) => {
+        reporter.tell(event);
+        if (event.event !== 'command' || event.state !== 'ready') return;
+        if (ready.has(event.name)) server.live.say(`${event.name} is back`);
+        ready.add(event.name);
+      },
+    });
   }
 
   /** Pages came or went, or are made of something else: everything else goes on. */
@@ -175,7 +277,7 @@ function isSame(a: EffectiveSettings, b: EffectiveSettings, isFileSame = false):
 }
 
 function withoutPages(settings: EffectiveSettings): EffectiveSettings {
-  return { ...settings, routes: [], generated: {}, forward: [] };
+  return { ...settings, routes: [], generated: {}, forward: [], run: [] };
 }
 
 function textsOf(files: readonly string[]): string {

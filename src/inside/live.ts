@@ -36,7 +36,9 @@ export async function liveFrontEnd(options: FrontEndOptions) {
   const failures = new Failures(reporter);
   server.errors.on('failure', ({ what, error }) => failures.tell(what, error));
   running.begin(read);
+  void running.startPrograms();
   const close = async () => {
+    await running.stopPrograms();
     await running.writeKept();
     await server.keepAnswers();
     await Promise.all([server.close(), running.close()]);

@@ -17,8 +17,8 @@ export interface ProjectOptions {
   insert: { head: string; body: string };
   /** Entries that pages of a backend may start, and modules, sheets and files that stand for paths of its templates, as ids. */
   embedded: readonly string[];
-  /** Globs, from the project's folder, of files that make pages of a backend. */
-  templates: readonly string[];
+  /** Globs, from the project's folder, of files that are no modules and whose changes somebody wants to know. */
+  noticed: readonly string[];
   base: string;
   mode: Mode;
   alias: Readonly<Record<string, string>>;

@@ -177,6 +177,15 @@ export class Project extends TypedEvents<ProjectEvents> {
     this.#opened.catch(() => {}); // whoever waits for it is told
   }
 
+  /** How many modules were read, how many are known to be needed, and one that is being read. */
+  get progress(): { done: number; known: number; reading?: string } {
+    const { loading } = this.#read.builder;
+    const done = this.graph.size;
+    const waiting = [...loading.keys()].filter((id) => !this.graph.has(id));
+    const [reading] = waiting;
+    return { done, known: done + waiting.length, ...(reading === undefined ? {} : { reading }) };
+  }
+
   /** Settles when everything that pages statically need was read. */
   async opened(): Promise<void> {
     await this.#opened;
@@ -364,10 +373,10 @@ export class Project extends TypedEvents<ProjectEvents> {
     );
   }
 
-  /** Folders of a backend's templates that lie outside the project. */
+  /** Folders of a backend's files that lie outside the project. */
   #foldersOutside(): string[] {
-    const { root, templates } = this.options;
-    const folders = templates.map((pattern) => {
+    const { root, noticed } = this.options;
+    const folders = noticed.map((pattern) => {
       const { base } = picomatch().scan(pattern);
       return resolve(root, base === pattern ? dirname(pattern) : base);
     });
@@ -419,16 +428,16 @@ export class Project extends TypedEvents<ProjectEvents> {
     if (!this.#turns.hasChanges) this.#read.loader.forgetPrepared();
   }
 
-  /** Changes that concern no module: pages that came or went, and what a backend makes its pages of. */
+  /** Changes that concern no module: pages that came or went, and what a backend is made of. */
   #tellOthers({ since, written, appeared, disappeared }: FileChanges): void {
-    const { pageFolder, templates } = this.options;
+    const { pageFolder, noticed } = this.options;
     const isPage = (path: string) => path.endsWith('.html') && path.startsWith(`${pageFolder}/`);
     if (pageFolder !== undefined && [...appeared, ...disappeared].some(isPage)) this.emit('pages', { since });
-    if (templates.length === 0) return;
+    if (noticed.length === 0) return;
     const ids = [...written, ...disappeared].map((path) => this.paths.idOf(path));
-    const isTemplate = picomatch()([...templates], { dot: true });
-    const changed = ids.filter((id) => isTemplate(id));
-    if (changed.length > 0) this.emit('templates', { since, files: changed });
+    const isWanted = picomatch()([...noticed], { dot: true });
+    const changed = ids.filter((id) => isWanted(id));
+    if (changed.length > 0) this.emit('noticed', { since, files: changed });
   }
 
   /** Files that browsers got as they are and that changed. */
@@ -528,8 +537,8 @@ export interface ProjectEvents {
   settings: { since: number };
   /** A page may have come or gone in the folder that holds them. */
   pages: { since: number };
-  /** Files changed that a backend makes its pages of; their ids. */
-  templates: { since: number; files: string[] };
+  /** Files changed that are no modules but that the options name; their ids. */
+  noticed: { since: number; files: string[] };
   /** Something in a module that need not be wrong. */
   warning: Problem;
   /** Something the user should know and need not act on. */

@@ -20,6 +20,8 @@ export interface FrontEndOptions {
   trust: Trust;
   /** Updates are applied in place. */
   hot: boolean;
+  /** What pages print is told. */
+  console: boolean;
   pieces: PieceStore;
   answers: KeptAnswers;
   live: LiveChannel;
@@ -115,9 +117,9 @@ export class FrontEnd {
   }
 
   #renderInput(page: Page): RenderInput {
-    const { project, live, hot } = this.#options;
+    const { project, live, hot, console } = this.#options;
     const { session, hookKey } = live;
-    return { project, page, session, hookKey, hot, revision: project.revision, tagOf: () => undefined };
+    return { project, page, session, hookKey, hot, console, revision: project.revision, tagOf: () => undefined };
   }
 }
 

@@ -1,7 +1,7 @@
 import type { IncomingMessage, ServerResponse } from 'node:http';
 import type { Duplex } from 'node:stream';
 import { refusedLine } from '../core/link/compiles.js';
-import type { DirectCallMessage, PageErrorMessage, ResumeMessage, UpdateMessage } from '../core/live/messages.js';
+import type { ConsoleMessage, DirectCallMessage, PageErrorMessage, ResumeMessage, UpdateMessage } from '../core/live/messages.js';
 import { type Problem, problemAt, VineError } from '../core/problem/problem.js';
 import { lineStarts } from '../core/text/line-index.js';
 import { lanes } from '../core/trace.js';
@@ -30,7 +30,7 @@ import { MissingFiles } from './pages/missing-file.js';
 import { notFoundPage } from './pages/not-found.js';
 import { isPageRequest, type PageRoute, wantsPage } from './pages/page-routes.js';
 import { KeptAnswers } from './pieces/kept-answers.js';
-import { mapError, type StackFrame } from './pieces/map-stack.js';
+import { mapError, readStack, type StackFrame } from './pieces/map-stack.js';
 import { PieceStore } from './pieces/piece-store.js';
 import { type Asked, ToolUrls } from './tool-urls.js';
 import { sendWorkspace, workspacePath } from './workspace-folder.js';
@@ -60,6 +60,8 @@ export interface VineServerOptions extends Served, ListenOptions {
   isInside?: boolean;
   /** Updates are applied in place; otherwise every one reloads. */
   hot: boolean;
+  /** What pages print is told. */
+  console?: boolean;
   /** Exchanges with backends are written down, or answered from what was. */
   tape?: Tape;
 }
@@ -74,6 +76,8 @@ export class VineServer {
     /** Something in a page that need not be wrong: a file that it names and nobody has, a call that goes past us. */
     warning: Problem;
     note: string;
+    /** Something that a page printed; `place` is the file and line that did. */
+    printed: { from: LivePage; level: ConsoleMessage['level']; text: string; place?: string };
     failure: Failure;
   }>();
   /** What goes on between browsers and backends. */
@@ -127,7 +131,9 @@ export class VineServer {
             ? this.#resume(from, message)
             : message.type === 'direct-call'
               ? this.#directCall(from, message)
-              : undefined;
+              : message.type === 'console'
+                ? this.#printed(from, message)
+                : undefined;
       answer?.catch((error: unknown) => this.#failed('a message of a page', error));
     });
     this.#follow(options.project);
@@ -177,9 +183,19 @@ export class VineServer {
     return new Forwarder(rules, listener, this.#options.tape);
   }
 
-  #frontEndOf({ project, routes, trust, hot }: VineServerOptions): FrontEnd {
+  #frontEndOf({ project, routes, trust, hot, console = false }: VineServerOptions): FrontEnd {
     const onNote = (text: string) => this.#noteOnce(text);
-    return new FrontEnd({ project, routes, trust, hot, pieces: this.#pieces, answers: this.#answers, live: this.live, onNote });
+    return new FrontEnd({
+      project,
+      routes,
+      trust,
+      hot,
+      console,
+      pieces: this.#pieces,
+      answers: this.#answers,
+      live: this.live,
+      onNote,
+    });
   }
 
   #piecesOf(project: Project): PieceStore {
@@ -336,6 +352,19 @@ export class VineServer {
     if (this.#notedOnce.has(key) || this.#notedOnce.size >= mostNoted) return;
     this.#notedOnce.add(key);
     this.errors.emit('warning', problem);
+  }
+
+  /** A page printed something: with the place of the user's source that did. */
+  async #printed(from: LivePage, { level, text, stack, pieces }: ConsoleMessage): Promise<void> {
+    await this.#answers.checked();
+    let place: string | undefined;
+    for (const frame of readStack(stack)) {
+      const origin = await this.#pieces.originOf(frame, pieces);
+      if (!origin) continue;
+      place = `${origin.file}:${origin.line}`;
+      break;
+    }
+    this.errors.emit('printed', { from, level, text, ...(place === undefined ? {} : { place }) });
   }
 
   /** Where an engine can't parse a module: the place is known where ours can't either. */

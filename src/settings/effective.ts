@@ -3,9 +3,12 @@ import type { Mode } from '../core/mode.js';
 import type { Adapter } from '../core/translate/adapter.js';
 import type { CookieChanges, ForwardRule, PathChange } from '../forward/rule.js';
 import { parseTarget } from '../forward/target.js';
-import { envFileNames, exposedVariables } from './env-files.js';
-import { checkSettings, readSettings, settingsFileNames } from './read-settings.js';
+import type { RunRule } from '../run/run-rule.js';
+import { checkSettings } from './check-settings.js';
+import { envFileNames, envFileValues, exposedVariables } from './env-files.js';
+import { readSettings, settingsFileNames } from './read-settings.js';
 import { idOf, insertedHtml, pagesOf, projectRoot, type Route } from './routes.js';
+import { runRules } from './run-rules.js';
 import type { Settings } from './schema.js';
 import { bytesOf } from './size.js';
 
@@ -23,6 +26,8 @@ export interface CommandLineSettings {
   https?: boolean;
   base?: string;
   forward?: { path: string; to: string }[];
+  /** Commands of programs that run alongside. */
+  run?: string[];
   settings?: string;
   /** Where a build is written to. */
   out?: string;
@@ -71,6 +76,8 @@ export interface EffectiveSettings {
     https: boolean | { key: string; certificate: string };
   };
   forward: readonly ForwardRule[];
+  /** Programs that run alongside. */
+  run: readonly RunRule[];
   /** What pages that a backend renders have to do with us. */
   embed: EmbedSettings;
   /** What a build writes; `folder` is an absolute path. */
@@ -143,6 +150,7 @@ export async function effectiveSettings(
       https: certificateOf(root, settings.listen?.https ?? false),
     },
     forward: (settings.forward ?? []).map(forwardRule),
+    run: runRules(root, settings.run ?? [], envFileValues(root, mode)),
     pageErrors: settings.pageErrors ?? true,
     embed,
     output: {
@@ -190,6 +198,7 @@ function merge(file: Settings, line: CommandLineSettings): Settings {
     ...file,
     ...(line.base === undefined ? {} : { base: line.base }),
     ...(Object.keys(listen).length > 0 ? { listen } : {}),
+    ...(line.run === undefined ? {} : { run: [...line.run.map((command) => ({ command })), ...(file.run ?? [])] }),
     ...(given.length > 0 ? { forward: [...given, ...(file.forward ?? [])] } : {}),
   };
 }

@@ -7,6 +7,14 @@ export function envFileNames(mode: string): string[] {
   return ['.env', '.env.local', `.env.${mode}`, `.env.${mode}.local`];
 }
 
+/** What the environment files of a mode say, later ones first. Nothing in them is run, and nothing in them stands for another variable. */
+export function envFileValues(root: string, mode: string): Record<string, string> {
+  const found = envFileNames(mode)
+    .map((name) => join(root, name))
+    .filter((file) => existsSync(file));
+  return Object.assign({}, ...found.map((file) => parseEnv(readFileSync(file, 'utf8')))) as Record<string, string>;
+}
+
 /**
  * The values of exposed variables. Those of the process itself come before those of files, and later files before
  * earlier ones; `$NAME` in a file stands for another variable. Nothing in a file is ever run.

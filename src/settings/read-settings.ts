@@ -2,13 +2,12 @@ import { existsSync, mkdirSync, readFileSync, rmSync, writeFileSync } from 'node
 import { createRequire } from 'node:module';
 import { basename, dirname, extname, join, resolve } from 'node:path';
 import { pathToFileURL } from 'node:url';
-import type { z } from 'zod';
 import { inTime } from '../core/in-time.js';
-import { nearMiss } from '../core/problem/near-miss.js';
 import { VineError } from '../core/problem/problem.js';
 import { contentHash } from '../core/text/content-hash.js';
 import { defaultScriptOptions } from '../core/translate/script-options.js';
 import { translateScript } from '../core/translate/translate-script.js';
+import { checkSettings } from './check-settings.js';
 import type { Settings } from './schema.js';
 
 /** How long a settings file may run. */
@@ -39,78 +38,7 @@ export async function readSettings(root: string, named: string | undefined): Pro
   if (file === undefined) return undefined;
   if (!existsSync(file)) throw unreadable(file, 'it does not exist');
   const value = extname(file) === '.json' ? readJson(file) : await runModule(file);
-  return { file, settings: await checkSettings(value, basename(file)) };
-}
-
-/** Checks a value against the schema and names the first thing wrong, with its place and what was meant. */
-export async function checkSettings(value: unknown, origin: string): Promise<Settings> {
-  const { settingsSchema, knownKeys } = await import('./schema.js');
-  const broken = throwingKey(value);
-  if (broken)
-    throw new VineError({
-      code: 'unknown-setting',
-      file: origin,
-      message: `The setting '${broken.key}' cannot be read: ${broken.why}.`,
-      hint: 'It is a getter that fails; write its value instead, or let it give one.',
-    });
-  const parsed = settingsSchema.safeParse(value);
-  if (parsed.success) return parsed.data;
-  const issue = parsed.error.issues[0]!;
-  throw new VineError({ code: 'unknown-setting', file: origin, ...describe(issue, value, knownKeys) });
-}
-
-function describe(
-  issue: z.core.$ZodIssue,
-  value: unknown,
-  knownKeys: (path: readonly PropertyKey[]) => string[],
-): { message: string; hint: string } {
-  const seeAlso = 'docs/settings.md lists all settings.';
-  if (issue.code === 'unrecognized_keys') {
-    const key = issue.keys[0]!;
-    const known = knownKeys(issue.path);
-    const guess = nearMiss(key, known);
-    const hint = guess ? `Did you mean '${[...issue.path, guess].join('.')}'?` : `Known here: ${known.join(', ')}. ${seeAlso}`;
-    return { message: `There is no setting '${[...issue.path, key].join('.')}'.`, hint };
-  }
-  const name = issue.path.join('.');
-  if (name === '') return { message: 'The settings must be an object.', hint: 'Export it as the default: export default { … }' };
-  const found = issue.path.reduce<unknown>((at, key) => (at as Record<PropertyKey, unknown> | undefined)?.[key], value);
-  return {
-    message: `The setting '${name}' is ${shown(found)}, but it ${requirement(issue)}.`,
-    hint: seeAlso,
-  };
-}
-
-/** A value as a settings file would hold it. */
-function shown(value: unknown): string {
-  try {
-    return JSON.stringify(value) ?? String(value);
-  } catch {
-    return String(value); // it holds itself, or is no JSON for another reason
-  }
-}
-
-/** The first key whose value can't even be looked at, because a getter throws. */
-function throwingKey(value: unknown, path = '', seen = new Set<unknown>()): { key: string; why: string } | undefined {
-  if (typeof value !== 'object' || value === null || value instanceof RegExp || seen.has(value)) return undefined;
-  seen.add(value);
-  for (const key of Object.keys(value)) {
-    const name = path === '' ? key : `${path}.${key}`;
-    try {
-      const below = throwingKey((value as Record<string, unknown>)[key], name, seen);
-      if (below) return below;
-    } catch (error) {
-      return { key: name, why: error instanceof Error ? error.message : String(error) };
-    }
-  }
-  return undefined;
-}
-
-function requirement(issue: z.core.$ZodIssue): string {
-  if (issue.code === 'invalid_type')
-    return `must be ${/^[aeiou]/.test(issue.expected) ? 'an' : 'a'} ${issue.expected === 'record' ? 'object' : issue.expected}`;
-  if (issue.code === 'invalid_value') return `must be one of ${issue.values.map((value) => JSON.stringify(value)).join(', ')}`;
-  return issue.message.startsWith('must') ? issue.message : `is not right: ${issue.message}`;
+  return { file, settings: await checkSettings(value, basename(file), readFileSync(file, 'utf8')) };
 }
 
 function readJson(file: string): unknown {

@@ -129,6 +129,23 @@ export const settingsSchema = z.strictObject({
     })
     .optional(),
   forward: z.array(forwardRule).optional(),
+  run: z
+    .array(
+      z.strictObject({
+        name: z
+          .string()
+          .regex(/^[\w.-]{1,30}$/, 'must be a short name of letters and digits')
+          .optional(),
+        command: z.union([z.string().min(1), z.array(z.string().min(1)).min(1)]),
+        shell: z.boolean().optional(),
+        cwd: z.string().min(1).optional(),
+        env: z.record(z.string(), z.string()).optional(),
+        ready: z.union([z.string().min(1), port]).optional(),
+        restartOn: z.array(z.string().min(1)).optional(),
+        inspect: z.boolean().optional(),
+      }),
+    )
+    .optional(),
   embed: z
     .strictObject({
       from: z.array(origin).optional(),

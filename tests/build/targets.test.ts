@@ -1,5 +1,4 @@
-import { spawn } from 'node:child_process';
-import { readdirSync, readFileSync, writeFileSync } from 'node:fs';
+import { readdirSync, readFileSync } from 'node:fs';
 import { afterAll, beforeAll, expect, test } from '@jest/globals';
 import { parse } from 'acorn';
 import type { Browser } from 'playwright-core';
@@ -7,7 +6,7 @@ import { launchBrowser, openPage } from '../support/browser.js';
 import { serveNatively } from '../support/native.js';
 import { runProgram } from '../support/program.js';
 import { isLong } from '../support/sizes.js';
-import { repository, Workspace } from '../support/workspace.js';
+import { Workspace } from '../support/workspace.js';
 
 let browser: Browser;
 beforeAll(async () => {
@@ -111,33 +110,3 @@ test('targets come from the settings, the project, or are widely available brows
   expect(await run('--targets', 'gulls 3')).toMatchObject({ code: 2, stderr: expect.stringContaining('no browserslist query') });
   workspace.dispose();
 }, 60_000);
-
-test.each(['python', 'node'])(
-  'a backend of docs/backends.md in %s renders its page from the list of files',
-  async (language) => {
-    const text = readFileSync(`${repository}/docs/backends.md`, 'utf8');
-    const [, source] = new RegExp(`\`\`\`${language === 'node' ? 'js' : 'python'}\n([\\s\\S]*?)\`\`\``).exec(text)!;
-    const workspace = Workspace.with({ ...mole, 'src/late.ts': 'export const name = "late";' });
-    await runProgram(workspace.root, ['build', '--no-cache', '--base', '/static/', '--out', 'static']);
-    const port = 20_000 + (process.pid % 20_000) + (language === 'node' ? 1 : 0);
-    const file = workspace.path(language === 'node' ? 'backend.mjs' : 'backend.py');
-    // The page has what the application looks for; a plain server of files stands in for the one in front of it.
-    const served = source!
-      .replace('8464', String(port))
-      .replace(
-        'createServer((request, response) => {',
-        "createServer((request, response) => {\n  if (request.url.startsWith('/static/')) return response.writeHead(200, { 'content-type': /css$/.test(request.url) ? 'text/css' : 'text/javascript' }).end(readFileSync('.' + request.url));",
-      );
-    writeFileSync(file, served);
-    const child = spawn(language === 'node' ? process.execPath : 'python3', [file], { cwd: workspace.root, stdio: 'ignore' });
-    const url = `http://127.0.0.1:${port}/`;
-    for (let tries = 0; tries < 100 && !(await fetch(url).catch(() => undefined)); tries++)
-      await new Promise((resolve) => setTimeout(resolve, 50));
-    const { page } = await openPage(browser, url);
-    await page.waitForFunction('document.title.includes("LATE")');
-    await page.context().close();
-    child.kill();
-    workspace.dispose();
-  },
-  60_000,
-);

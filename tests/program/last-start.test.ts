@@ -153,7 +153,7 @@ function begun(constants: Record<string, string> = {}): Project {
     generated: {},
     insert: { head: '', body: '' },
     embedded: [],
-    templates: [],
+    noticed: [],
     ignored: [],
   };
   const cacheFolder = workspace.path('node_modules/.cache/vine-spark');

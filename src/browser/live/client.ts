@@ -8,6 +8,7 @@ import {
 } from '../../core/live/messages.js';
 import type { Problem } from '../../core/problem/problem.js';
 import { ownUrl } from '../../core/urls.js';
+import { hideAway, showAway } from '../panel/away.js';
 import { hidePanel, showPanel } from '../panel/panel.js';
 import { ours } from '../runtime/base-path.js';
 import { setHookKey, setRevision } from '../runtime/hook.js';
@@ -17,6 +18,7 @@ import { entriesSettled } from '../runtime/run-modules.js';
 import { started } from '../runtime/runtime.js';
 import { sheetVersions } from '../runtime/sheets.js';
 import { type Applied, applyUpdate } from './apply-update.js';
+import { watchConsole } from './console-lines.js';
 import { watchDirectCalls } from './direct-calls.js';
 import { PageErrors } from './page-errors.js';
 import { NeedsReload } from './plan-update.js';
@@ -26,6 +28,8 @@ const firstRetryMs = 250;
 const longestRetryMs = 5000;
 /** How long the server may take to answer whether it's still there. */
 const answerMs = 4000;
+/** How long the server may be gone before the page says so. */
+const awayMs = 1500;
 const mostUnsentErrors = 10;
 /** How long an update waits for a page that is still starting, and how long it may take itself. */
 const longestStartMs = 5000;
@@ -42,6 +46,7 @@ export class LiveClient {
   #key = '';
   #retryMs = firstRetryMs;
   #retryTimer: ReturnType<typeof setTimeout> | undefined;
+  #awayTimer: ReturnType<typeof setTimeout> | undefined;
   #answerTimer: ReturnType<typeof setTimeout> | undefined;
   /** Messages are handled one after another. */
   #queue: Promise<void> = Promise.resolve();
@@ -63,6 +68,7 @@ export class LiveClient {
     this.#revision = settings.revision;
     this.#session = settings.session;
     watchDirectCalls((message) => this.#tellError(message));
+    if (settings.console) watchConsole((message) => this.#tellError(message));
     // Otherwise a page with many files forgets which it loaded.
     performance.setResourceTimingBufferSize(20_000);
     void started.then(() => {
@@ -95,6 +101,9 @@ export class LiveClient {
       this.#socket = socket;
       socket.onopen = () => {
         this.#retryMs = firstRetryMs;
+        clearTimeout(this.#awayTimer);
+        this.#awayTimer = undefined;
+        hideAway();
         for (const message of this.#unsentErrors.splice(0, mostUnsentErrors)) this.#send(message);
         this.#unsentErrors.length = 0;
       };
@@ -109,6 +118,8 @@ export class LiveClient {
 
   #retry(): void {
     if (this.#isReloading) return;
+    // A server that starts over is back before anybody needs to know.
+    this.#awayTimer ??= setTimeout(() => this.#isReloading || showAway(), awayMs);
     this.#retryTimer = setTimeout(() => void this.connect(), this.#retryMs);
     this.#retryMs = Math.min(this.#retryMs * 1.6, longestRetryMs);
   }
@@ -189,6 +200,8 @@ export class LiveClient {
         // A page that could not start because of the problem starts now.
         if (document.readyState === 'complete' && !this.#hasStarted) this.#reload('the problem is solved');
         return;
+      case 'said':
+        return console.info(`Vine Spark: ${message.text}`);
       case 'told':
         return this.#logPlace(message.problem);
       case 'current':

@@ -74,7 +74,7 @@ async function watch(
   let current: InstanceType<typeof BuildWatch> | undefined;
   const start = async (settings: EffectiveSettings) => {
     const reporter = reporterFor(settings, options);
-    const failure = (error: Error) => reporter.failed([error instanceof VineError ? error.problem : internalError(error)]);
+    const failure = (error: Error) => reporter.failed(error instanceof VineError ? error.problems : [internalError(error)]);
     const startOver = async () => {
       const fresh = await withPlainSignals(read);
       await current?.close();

@@ -1,17 +1,16 @@
-import { type ChildProcess, spawn, spawnSync } from 'node:child_process';
+import { spawnSync } from 'node:child_process';
 import { cpSync, existsSync, readdirSync, readFileSync } from 'node:fs';
 import { createRequire } from 'node:module';
 import { createServer } from 'node:net';
 import { join, relative, resolve } from 'node:path';
-import { setTimeout as delay } from 'node:timers/promises';
 import { fileURLToPath } from 'node:url';
 import { Command } from 'commander';
 import { VineError } from '../../core/problem/problem.js';
+import { colours as pc } from '../report/colours.js';
 import { serve } from './serve.js';
 import type { ServeOptions } from './serve-request.js';
 
 const backendPort = 8464;
-const backendPatienceMs = 10_000;
 const source = fileURLToPath(new URL('../../../demo', import.meta.url));
 
 /** `vine-spark demo [folder]`. */
@@ -23,21 +22,24 @@ export function demoCommand(version: string): Command {
     .option('--open', 'open the page in a browser')
     .option('--json', 'print events as NDJSON')
     .action(async (folder: string, options: Pick<ServeOptions, 'port' | 'open' | 'json'>) => {
+      const start = process.cwd();
       const target = resolve(folder);
       copyDemo(target);
       const port = await freePort(backendPort);
-      const backend = startBackend(target, port);
-      await answers(`http://127.0.0.1:${port}/health`, backend);
-      if (!options.json)
-        process.stdout.write(
-          `\n  The demo is in ${relative(process.cwd(), target) || 'this folder'}: edit src/components/departure-row.tsx and watch the page.\n`,
-        );
       process.chdir(target);
+      const to = `http://127.0.0.1:${port}`;
+      const backend = {
+        name: 'backend',
+        command: ['node', 'backend/server.mjs'],
+        env: { PORT: String(port) },
+        ready: `${to}/health`,
+      };
       await serve({
         version,
         page: 'index.html',
-        options: { ...options, hot: true, forward: [{ path: '/api', to: `http://127.0.0.1:${port}` }] },
+        options: { ...options, hot: true, given: { run: [backend] }, forward: [{ path: '/api', to }] },
       });
+      if (!options.json) process.stdout.write(tour(relative(start, target) || '.'));
     });
 }
 
@@ -75,16 +77,16 @@ function isDemo(folder: string): boolean {
   return existsSync(file) && readFileSync(file, 'utf8').includes('"saltmarsh-ferries"');
 }
 
-/** The backend is a program of its own, as it would be in real life. It ends with us. */
-function startBackend(folder: string, port: number): ChildProcess {
-  const backend = spawn(process.execPath, ['backend/server.mjs'], {
-    cwd: folder,
-    env: { ...process.env, PORT: String(port) },
-    stdio: ['ignore', 'ignore', 'inherit'],
-  });
-  backend.on('error', () => {}); // that it doesn't answer is told
-  process.on('exit', () => backend.kill());
-  return backend;
+/** What to try first. */
+function tour(folder: string): string {
+  const file = (path: string) => pc.bold(join(folder, path));
+  const steps = [
+    `Change a word in ${file('src/components/departure-row.tsx')}: the board follows and keeps what you picked.`,
+    `Break a line there: the page says where, and goes on when it's mended.`,
+    `Press ${pc.bold('t')} to see what goes to the backend, ${pc.bold('?')} for more.`,
+    `Run ${pc.bold('npm run build')} in ${folder} for production.`,
+  ];
+  return `\n${steps.map((step, index) => `  ${pc.dim(String(index + 1))}  ${step}`).join('\n')}\n\n`;
 }
 
 async function freePort(from: number): Promise<number> {
@@ -101,19 +103,5 @@ function isFree(port: number): Promise<boolean> {
     const probe = createServer();
     probe.once('error', () => done(false));
     probe.listen(port, '127.0.0.1', () => probe.close(() => done(true)));
-  });
-}
-
-async function answers(url: string, backend: ChildProcess): Promise<void> {
-  const until = Date.now() + backendPatienceMs;
-  while (Date.now() < until && backend.exitCode === null) {
-    const response = await fetch(url).catch(() => undefined);
-    if (response?.ok) return;
-    await delay(40);
-  }
-  throw new VineError({
-    code: 'internal-error',
-    message: 'The backend of the demo did not start.',
-    hint: 'Run node backend/server.mjs in its folder and look at what it says.',
   });
 }

@@ -5,6 +5,7 @@ import type { TapeOptions } from '../tape.js';
 export interface ServeOptions extends Omit<CommandLineSettings, 'page'>, TapeOptions {
   open?: boolean;
   qr?: boolean;
+  console?: boolean;
   hot: boolean;
   cache?: boolean;
   poll?: boolean;

@@ -1,17 +1,19 @@
 import { Command } from 'commander';
 import { lanes, noTrace } from '../../core/trace.js';
+import type { Project } from '../../project/project.js';
 import { VineServer } from '../../server/server.js';
 import { type CommandLineSettings, effectiveSettings } from '../../settings/effective.js';
 import { certificateOf } from '../certificate-of.js';
 import { cacheFolderOf, projectOf, servedOf } from '../compose.js';
 import { keepForNextStart } from '../keep-for-next-start.js';
+import { listenForKeys } from '../keys.js';
 import { listeningReport } from '../listening-report.js';
 import { openBrowser } from '../open-browser.js';
 import { parseBase, parseForward, parsePort } from '../options.js';
 import { codeFor } from '../phone-code.js';
 import { jsonReporter } from '../report/json-reporter.js';
 import type { EditorUrl } from '../report/problem-text.js';
-import { problemsOnly } from '../report/reporter.js';
+import { problemsOnly, type Reporter } from '../report/reporter.js';
 import { terminalReporter } from '../report/terminal-reporter.js';
 import { Running } from '../running.js';
 import { closeOnSignals, Failures, goOnAfterErrors, withPlainSignals } from '../staying-alive.js';
@@ -31,11 +33,13 @@ export function serveCommand(version: string): Command {
     .option('--open', 'open the page in a browser')
     .option('--base <path>', 'URL prefix of the whole front end (default: /)', parseBase)
     .option('--forward <path=origin>', 'send a path to a backend, e.g. /api=http://127.0.0.1:8464 (repeatable)', parseForward)
+    .option('--run <command>', 'run a program alongside, e.g. "node server.js" (repeatable)', collect)
     .option('--settings <file>', 'settings file (default: vine-spark.config.ts, .js, .mjs or .json)')
     .option('--built', 'serve what the last build wrote, as a plain host would')
     .option('--no-hot', 'reload the page instead of updating it in place')
     .option('--no-cache', 'keep nothing for the next start, and use nothing of the last one')
     .option('--poll', 'look for changes again and again, for network file systems')
+    .option('--console', 'print what pages print, with the lines that do')
     .option('--traffic', 'print a line for each forwarded request')
     .option('--record <file>', 'write forwarded exchanges to a HAR file')
     .option('--record-secrets', 'keep cookies and credentials in the recording')
@@ -49,6 +53,29 @@ export function serveCommand(version: string): Command {
       const start = options.built ? (await import('./serve-built.js')).serveBuilt : serve;
       await start({ version, options, ...(page === undefined ? {} : { page }) });
     });
+}
+
+/** Tells how far a start is that takes a while, until the timer is cleared. */
+function watchProgress(project: Project, reporter: Reporter): NodeJS.Timeout {
+  const from = performance.now();
+  let seen = { id: '', since: from };
+  return setInterval(() => {
+    const { done, known, reading } = project.progress;
+    if (reading !== seen.id) seen = { id: reading ?? '', since: performance.now() };
+    const isSlow = reading !== undefined && performance.now() - seen.since > slowModuleMs;
+    if (performance.now() - from > quietStartMs)
+      reporter.tell({ event: 'progress', done, known, ...(isSlow ? { reading } : {}) });
+  }, progressEveryMs).unref();
+}
+
+/** A start that is over so soon needs no progress. */
+const quietStartMs = 300;
+const progressEveryMs = 100;
+/** One module that takes so long is named. */
+const slowModuleMs = 500;
+
+function collect(value: string, before: string[] = []): string[] {
+  return [...before, value];
 }
 
 /** Serves until the process is asked to end. Settles when everything stands. */
@@ -69,7 +96,9 @@ export async function serve({ version, page, options }: ServeRequest): Promise<v
   const write = (text: string) => void process.stdout.write(text);
   // Whoever reads a pipe wants no escapes.
   const editorUrl = process.stdout.isTTY ? (...place: Parameters<EditorUrl>) => server.editorUrl(...place) : undefined;
-  const full = options.json ? jsonReporter(write) : terminalReporter(write, editorUrl);
+  const full = options.json
+    ? jsonReporter(write)
+    : terminalReporter(write, editorUrl, { isTerminal: process.stdout.isTTY, width: () => process.stdout.columns });
   const reporter = options.quiet ? problemsOnly(full) : full;
   project.on('warning', (warning) => reporter.tell({ event: 'warning', warning }));
   project.on('note', (text) => reporter.tell({ event: 'note', text }));
@@ -88,6 +117,7 @@ export async function serve({ version, page, options }: ServeRequest): Promise<v
     port,
     exact,
     hot: options.hot,
+    console: options.console ?? false,
     tape,
   });
   try {
@@ -111,12 +141,15 @@ export async function serve({ version, page, options }: ServeRequest): Promise<v
   const failures = new Failures(reporter);
   server.errors.on('failure', ({ what, error }) => failures.tell(what, error));
   const closeAll = async () => {
+    const stopped = running.stopPrograms();
     await running.writeKept();
     await server.keepAnswers();
-    await Promise.all([server.close(), running.close()]);
+    await Promise.all([server.close(), running.close(), stopped]);
     tracing?.close();
   };
   closeOnSignals(closeAll);
+  // However it ends, nothing is left behind.
+  process.on('exit', () => running.killPrograms());
   goOnAfterErrors((error) => failures.tell('something that nothing waited for', error));
   const report = {
     ...listeningReport(version, settings, server),
@@ -126,7 +159,12 @@ export async function serve({ version, page, options }: ServeRequest): Promise<v
   certificate.keepFresh((fresh) => server.renew(fresh));
   reporter.tell({ event: 'listening', report });
   for (const text of notes) reporter.tell({ event: 'note', text });
-  running.begin(() => withPlainSignals(() => effectiveSettings(folder, line)));
+  const programs = running.startPrograms();
+  programs.catch((error: unknown) => failures.tell('starting what runs alongside', error));
+  // A process that ends by itself would leave behind what runs alongside.
+  const readAgain = () => effectiveSettings(folder, line);
+  running.begin(settings.run.length > 0 ? readAgain : () => withPlainSignals(readAgain));
+  const progress = watchProgress(project, reporter);
   try {
     await project.opened();
   } catch (error) {
@@ -134,6 +172,7 @@ export async function serve({ version, page, options }: ServeRequest): Promise<v
     await closeAll();
     throw error;
   }
+  clearInterval(progress);
   const ms = performance.now() - from;
   const beforeWatching = trace.now();
   await project.watch();
@@ -142,5 +181,18 @@ export async function serve({ version, page, options }: ServeRequest): Promise<v
   const pageNotes = [...project.pages.values()].flatMap((shown) => shown.notes);
   reporter.tell({ event: 'ready', report: { ...report, notes: pageNotes, modules: project.graph.size, ms } });
   running.opened();
+  if (!options.json && !options.quiet && process.stdout.isTTY)
+    listenForKeys(
+      {
+        open: () => void openBrowser(server.url, reporter),
+        reload: () => running.reloadPages(),
+        state: () => ({ problems: running.problems, pages: server.live.pages }),
+        toggleTraffic: () => running.toggleTraffic(),
+        startAnew: () => running.startAnew(),
+        quit: () => void process.kill(process.pid, 'SIGTERM'),
+      },
+      reporter,
+    );
+  if (options.open) await programs.catch(() => {});
   if (options.open) await openBrowser(server.url, reporter);
 }

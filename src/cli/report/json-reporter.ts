@@ -44,6 +44,8 @@ function fieldsOf(told: ReportEvent): object {
       const { rule, from: _, ...report } = told.report;
       return { rule: rule.label, backend: rule.to.label, ...report };
     }
+    case 'console':
+      return { ...told, from: undefined, ...told.from };
     case 'joined':
     case 'left':
       return told.page;

@@ -3,6 +3,7 @@ import type { Problem } from '../../core/problem/problem.js';
 import type { BackendChange } from '../../forward/backend-states.js';
 import type { ExchangeReport } from '../../forward/exchange.js';
 import type { ProjectUpdate } from '../../project/live/update-maker.js';
+import type { RunEvent } from '../../run/run-rule.js';
 import type { LivePage } from '../../server/live/live-channel.js';
 
 /** What the reporter is told when pages can be asked for. */
@@ -59,6 +60,8 @@ export type ReportEvent =
   | { event: 'note'; text: string }
   /** The settings changed and are in force. `needsRestart` names those that are not. */
   | { event: 'settings'; ms: number; needsRestart: readonly string[] }
+  /** What a program that runs alongside does, and a line that it prints. */
+  | RunEvent
   /** A backend's templates changed, and pages that show them reloaded. */
   | { event: 'templates'; files: readonly string[]; pages: number; ms: number }
   /** Pages came or went. */
@@ -67,6 +70,14 @@ export type ReportEvent =
   | { event: 'backend'; change: BackendChange }
   /** A forwarded request, or a connection joined with a backend, has ended. */
   | { event: 'exchange'; report: ExchangeReport }
+  /** Something that a page printed. */
+  | { event: 'console'; from: LivePage; level: string; text: string; place?: string }
+  /** How far a start is that takes a while. `reading`: what has been taking long. */
+  | { event: 'progress'; done: number; known: number; reading?: string }
+  /** What single keys do. */
+  | { event: 'keys'; keys: readonly { key: string; what: string }[] }
+  /** What stands: problems, and which pages are open. */
+  | { event: 'state'; problems: readonly Problem[]; pages: readonly { browser: string; page: string }[] }
   | { event: 'joined'; page: LivePage }
   | { event: 'left'; page: LivePage }
   /** A page threw an error that nothing caught. */

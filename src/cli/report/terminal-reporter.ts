@@ -4,26 +4,40 @@ import type { BackendChange } from '../../forward/backend-states.js';
 import type { ExchangeReport } from '../../forward/exchange.js';
 import type { ProjectUpdate } from '../../project/live/update-maker.js';
 import { colours as pc } from './colours.js';
+import { Presence } from './presence.js';
 import { type EditorUrl, problemText } from './problem-text.js';
 import type { ListeningReport, PageReport, ReadyReport, ReportEvent, Reporter } from './reporter.js';
+import { Screen } from './screen.js';
 
 /** Columns of the values at the start. */
 const valueWidth = 39;
 
 /** Lines for people: what stands after the start, then one line a save. `editorUrl` makes links of places. */
-export function terminalReporter(write: (text: string) => void, editorUrl?: EditorUrl): Reporter {
-  const line = (text: string) => write(`${text}\n`);
+export function terminalReporter(
+  write: (text: string) => void,
+  editorUrl?: EditorUrl,
+  { isTerminal = false, width = () => 80 }: { isTerminal?: boolean; width?(): number } = {},
+): Reporter {
+  const screen = new Screen(write, isTerminal);
+  const line = (text: string) => screen.line(text);
   /** What was explained already. */
   const explained = new Set<string>();
   /** What happens while the rows of the start are not complete stands below them. */
   let early: string[] | undefined;
+  /** Errors that were shown with their places. */
+  const thrown = new Set<string>();
+  const presence = new Presence((text) => event(pc.dim(text)));
   /** What is known of backends. */
   const states = new Map<string, BackendChange>();
   const told = (text: string) => {
     if (early) early.push(text);
     else line(text);
   };
-  const event = (text: string) => told(`  ${pc.dim(clock())}  ${text}`);
+  const event = (text: string) => {
+    const whole = `  ${pc.dim(clock())}  ${text}`;
+    if (early) early.push(whole);
+    else screen.folded(text, whole);
+  };
   const updated = ({ update, reports, silent }: ReportEvent & { event: 'update' }) => {
     for (const text of updateLines(update, reports, silent)) event(text);
     for (const note of reports.flatMap((report) => (report.type === 'applied' ? report.notes : []))) {
@@ -70,6 +84,10 @@ export function terminalReporter(write: (text: string) => void, editorUrl?: Edit
         event(`${pc.green('the settings changed')} and are in force after ${Math.round(what.ms)} ms`);
         if (what.needsRestart.length > 0) event(pc.yellow(`${what.needsRestart.join(', ')} will count from the next start on`));
         return;
+      case 'command':
+        return event(commandText(what));
+      case 'output':
+        return told(outputLine(what));
       case 'templates': {
         const browsers = what.pages === 1 ? 'a page reloaded' : `${what.pages} pages reloaded`;
         const text = what.pages === 0 ? pc.dim('no page of the backend is open') : `${browsers} after ${duration(what.ms)}`;
@@ -88,15 +106,92 @@ export function terminalReporter(write: (text: string) => void, editorUrl?: Edit
         return early ? undefined : event(backendText(what.change));
       case 'exchange':
         return event(exchangeText(what.report));
-      case 'error':
-        event(pc.red(`an error in ${shownText(what.from.browser)}`));
-        return line(problem(what.problem));
-      case 'joined':
-      case 'left':
+      case 'error': {
+        const { from, problem: found } = what;
+        const key = JSON.stringify([from.browser, found.message, found.file, found.position]);
+        // An interval that throws says the same again and again.
+        if (thrown.has(key))
+          return screen.folded(
+            key,
+            `  ${pc.dim(clock())}  ${pc.red('again')}: ${firstLine(found.message)} ${pc.dim(`in ${shownText(from.browser)}`)}`,
+          );
+        if (thrown.size >= mostKept) thrown.clear();
+        thrown.add(key);
+        event(pc.red(`an error in ${shownText(from.browser)}`));
+        return line(problem(found));
+      }
+      case 'console': {
+        const colour = what.level === 'error' ? pc.red : what.level === 'warn' ? pc.yellow : (text: string) => text;
+        const place = what.place === undefined ? '' : `  ${pc.dim(shownText(what.place))}`;
+        return event(`${pc.dim(shownText(what.from.browser))}  ${colour(shownText(what.text))}${place}`);
+      }
+      case 'progress': {
+        const slow = what.reading === undefined ? '' : `  ${shownText(what.reading)}`;
+        const text = `  ${what.done} of ${what.known} modules${slow}`;
+        return screen.passing(text.length > width() - 1 ? `${text.slice(0, width() - 2)}…` : text);
+      }
+      case 'keys':
+        line('');
+        for (const { key, what: does } of what.keys) line(row(`${pc.bold(key)}`, does, 1));
+        return line('');
+      case 'state': {
+        const { problems, pages } = what;
+        event(
+          problems.length === 0
+            ? pc.green('no problem')
+            : pc.red(`${problems.length} problem${problems.length === 1 ? '' : 's'}`),
+        );
+        for (const found of problems) line(problem(found));
+        const open = pages.map(({ browser, page }) => `${shownText(page)} in ${shownText(browser)}`);
+        for (const text of open.length === 0 ? ['no page is open'] : open) line(`            ${text}`);
         return;
+      }
+      case 'joined':
+        return presence.joined(what.page);
+      case 'left':
+        return presence.left(what.page);
     }
   };
   return { tell };
+}
+
+/** A message's first line. */
+function firstLine(message: string): string {
+  return shownText(message.split('\n')[0]!);
+}
+
+const mostKept = 200;
+
+/** What a program that runs alongside does. */
+function commandText(what: ReportEvent & { event: 'command' }): string {
+  const name = pc.bold(what.name);
+  switch (what.state) {
+    case 'starts':
+      return `${name}  ${what.why === undefined ? `starts ${pc.dim(shownText(what.command))}` : `starts over, since ${shownText(what.why)}`}`;
+    case 'ready':
+      return `${name}  ${pc.green('is ready')} after ${duration(what.ms)}${what.inspect === undefined ? '' : pc.dim(`, debugger at ${what.inspect}`)}`;
+    case 'ended': {
+      const how = what.signal === null ? `with ${what.code}` : `by ${what.signal}`;
+      const next = what.restartMs === undefined ? '' : `; starts again in ${duration(what.restartMs)}`;
+      return `${name}  ${what.restartMs === undefined ? 'has ended' : pc.red(`ended ${how}`)}${next}`;
+    }
+    case 'failed':
+      return `${name}  ${pc.red('cannot start')}: ${shownText(what.why)}\n            ${shownText(what.hint)}`;
+  }
+}
+
+const nameColours = [pc.cyan, pc.magenta, pc.blue, pc.yellow];
+const namesSeen: string[] = [];
+const nameWidth = 8;
+
+/** A line that a program printed, with its name in front. Its colours stay; nothing else of it can move the cursor. */
+function outputLine({ name, text }: ReportEvent & { event: 'output' }): string {
+  if (!namesSeen.includes(name)) namesSeen.push(name);
+  const colour = nameColours[namesSeen.indexOf(name) % nameColours.length]!;
+  // biome-ignore lint/suspicious/noControlCharactersInRegex: the escape itself is meant
+  const parts = text.split(/(\x1b\[[\d;]*m)/);
+  const shown = parts.map((part, index) => (index % 2 === 0 ? shownText(part) : pc.isColorSupported ? part : '')).join('');
+  return `  ${colour(name.padEnd(nameWidth))}  ${shown}${pc.isColorSupported && parts.length > 1 ? '\x1b[0m' : ''}`;
 }
 
 /** The last rows of the start: where paths go, and how much was read. */

@@ -50,6 +50,8 @@ export type ServerMessage =
   | { type: 'solved' }
   /** An error of the page itself, at its place in the user's source. `isShown`: in the panel too. */
   | { type: 'failed'; problem: Problem; isShown: boolean }
+  /** Something that happened beside; for the console. */
+  | { type: 'said'; text: string }
   /** What the user should know of something that the page did; for the console. */
   | { type: 'told'; problem: Problem }
   /** The page shows what the files say. */
@@ -75,7 +77,9 @@ export type PageMessage =
   /** An error that nothing in the page caught. */
   | PageErrorMessage
   /** The page called another origin of this machine. */
-  | DirectCallMessage;
+  | DirectCallMessage
+  /** The page printed something. */
+  | ConsoleMessage;
 
 /** What an update did to a page. */
 export interface AppliedMessage {
@@ -118,6 +122,15 @@ export interface ResumeMessage {
   loadedAt: number;
 }
 
+/** Something that a page printed, in one line, with the stack as the browser wrote it. */
+export interface ConsoleMessage {
+  type: 'console';
+  level: 'debug' | 'log' | 'info' | 'warn' | 'error';
+  text: string;
+  stack: string;
+  pieces: Record<string, string>;
+}
+
 /** A call of a page to another origin of this machine, with the stack as the browser wrote it. */
 export interface DirectCallMessage {
   type: 'direct-call';
@@ -156,6 +169,8 @@ export interface ClientSettings {
   html: string;
   /** Whether updates may be applied in place; otherwise every update reloads. */
   hot: boolean;
+  /** What the page prints is told. */
+  console?: boolean;
 }
 
 /** One update that does what several do one after another. */

@@ -46,10 +46,21 @@ export function problemAt(place: ProblemPlace, problem: Pick<Problem, 'code' | '
 export class VineError extends Error {
   override readonly name = 'VineError';
   readonly problem: Problem;
+  /** What else is wrong with the same. */
+  readonly others: readonly Problem[];
 
-  constructor(problem: Omit<Problem, 'severity'> & { severity?: Problem['severity'] }, options?: ErrorOptions) {
+  constructor(
+    problem: Omit<Problem, 'severity'> & { severity?: Problem['severity'] },
+    options?: ErrorOptions,
+    others: readonly Problem[] = [],
+  ) {
     super(problem.message, options);
     this.problem = { severity: 'error', ...problem };
+    this.others = others;
+  }
+
+  get problems(): Problem[] {
+    return [this.problem, ...this.others];
   }
 
   get code(): ProblemCode {

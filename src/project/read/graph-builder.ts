@@ -46,6 +46,11 @@ export class GraphBuilder {
   /** Modules that could not be made, with what is wrong. */
   readonly failed = new Map<string, Problem[]>();
   readonly #options: GraphBuilderOptions;
+  /** Modules that are being read. */
+  get loading(): ReadonlyMap<string, unknown> {
+    return this.#loading;
+  }
+
   readonly #imports: ImportChecker;
   readonly #loading = new Map<string, Promise<void>>();
   /** Modules behind dynamic imports that some page has asked for. */

@@ -119,6 +119,11 @@ export class LiveChannel extends TypedEvents<LiveEvents> {
     }
   }
 
+  /** Tells all pages something; for their consoles. */
+  say(text: string): void {
+    for (const connection of this.#connections.values()) send(connection, { type: 'said', text });
+  }
+
   /** Lets pages reload that somebody else renders. */
   reload(pages: readonly LivePage[], reason: string): void {
     for (const page of pages) this.send(page, { type: 'reload', reason });

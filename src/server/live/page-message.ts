@@ -34,6 +34,13 @@ const pageMessage: z.ZodType<PageMessage> = z.discriminatedUnion('type', [
   }),
   z.object({ type: z.literal('reloaded'), update: z.number(), reason: text, chain: ids }),
   z.object({
+    type: z.literal('console'),
+    level: z.enum(['debug', 'log', 'info', 'warn', 'error']),
+    text: said(2000),
+    stack: said(20_000),
+    pieces: z.record(text, text),
+  }),
+  z.object({
     type: z.literal('direct-call'),
     url: z.string().max(2000),
     how: z.enum(['fetch', 'XMLHttpRequest', 'EventSource']),

@@ -73,7 +73,7 @@ export function wantsPage({ headers }: Pick<IncomingMessage, 'headers'>): boolea
 /** Whether a path is that of a file which pages use, by its extension: what else stands behind a dot may mean anything. */
 export function looksLikeFile(path: string): boolean {
   const kind = kindOfFile(path);
-  return (kind !== undefined && !documents.has(extname(path).toLowerCase())) || /\.(?:vue|svelte|less|styl|map)$/i.test(path);
+  return (kind !== undefined && !documents.has(extname(path).toLowerCase())) || /\.(?:vue|svelte|less|styl|map|htm)$/i.test(path);
 }
 
 /** Files that people go to themselves, and that are as good names for pages. */

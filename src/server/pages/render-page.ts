@@ -17,6 +17,8 @@ export interface RenderInput {
   /** Tags of its pieces, where they are known. */
   tagOf(part: PagePart): string | undefined;
   hot: boolean;
+  /** What the page prints is told. */
+  console?: boolean;
   /** Number of the last update that the page's scripts hold. */
   revision: number;
   /** What its modules' sheets come to; `undefined` while the page can't be complete. */
@@ -38,9 +40,18 @@ export function renderStart(input: RenderInput): string {
   return page.text.slice(0, headStart) + clientScript(input) + page.text.slice(headStart, first);
 }
 
-function clientScript({ project, page, session, hookKey, hot, revision }: RenderInput): string {
+function clientScript({ project, page, session, hookKey, hot, console, revision }: RenderInput): string {
   const { base } = project.options;
-  const settings: ClientSettings = { page: page.id, session, hook: hookKey, revision, base, html: page.version, hot };
+  const settings: ClientSettings = {
+    page: page.id,
+    session,
+    hook: hookKey,
+    revision,
+    base,
+    html: page.version,
+    hot,
+    ...(console ? { console } : {}),
+  };
   return `<script src="${ownUrl.plain(base, 'page.js')}" data-spark="${escapeHtml(JSON.stringify(settings))}"></script>`;
 }
 

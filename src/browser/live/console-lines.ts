@@ -1,0 +1,66 @@
+import type { ConsoleMessage } from '../../core/live/messages.js';
+import { pieceTags } from '../runtime/runtime.js';
+
+const levels = ['debug', 'log', 'info', 'warn', 'error'] as const;
+const longestText = 1000;
+const deepest = 3;
+const mostMembers = 20;
+
+/** Tells what the page prints; its console shows the same as ever. */
+export function watchConsole(tell: (message: ConsoleMessage) => void): void {
+  for (const level of levels) {
+    const plain = console[level];
+    console[level] = (...values: unknown[]) => {
+      plain.apply(console, values);
+      // What we print ourselves the terminal knows.
+      if (typeof values[0] === 'string' && values[0].startsWith('Vine Spark:')) return;
+      tell({
+        type: 'console',
+        level,
+        text: formatted(values).slice(0, longestText),
+        stack: new Error().stack ?? '',
+        pieces: pieceTags,
+      });
+    };
+  }
+}
+
+/** Values as a console shows them (Console Standard, 2.2.1), in one line. */
+function formatted(values: readonly unknown[]): string {
+  const [first, ...rest] = values;
+  if (typeof first !== 'string' || !first.includes('%')) return values.map((value) => shown(value, 0)).join(' ');
+  const text = first.replace(/%([sdifoOc%])/g, (whole, kind: string) => {
+    if (kind === '%') return '%';
+    if (rest.length === 0) return whole;
+    const value = rest.shift();
+    if (kind === 'c') return '';
+    if (kind === 'd' || kind === 'i') return String(Number.parseInt(String(value), 10));
+    return kind === 'f' ? String(Number.parseFloat(String(value))) : kind === 's' ? String(value) : shown(value, 0);
+  });
+  return [text, ...rest.map((value) => shown(value, 0))].join(' ');
+}
+
+function shown(value: unknown, depth: number): string {
+  if (typeof value === 'string') return depth === 0 ? value : JSON.stringify(value);
+  if (typeof value === 'function') return `function ${value.name}`.trim();
+  if (typeof value !== 'object' || value === null) return typeof value === 'bigint' ? `${value}n` : String(value);
+  try {
+    if (value instanceof Error) return `${value.name}: ${value.message}`;
+    if (value instanceof Element) return `<${value.tagName.toLowerCase()}>`;
+    if (depth === deepest) return Array.isArray(value) ? '[…]' : '{…}';
+    if (Array.isArray(value)) return `[${listed(value.map((member) => shown(member, depth + 1)))}]`;
+    if (value instanceof Map)
+      return `Map { ${listed([...value].map(([key, member]) => `${shown(key, depth + 1)} => ${shown(member, depth + 1)}`))} }`;
+    if (value instanceof Set) return `Set { ${listed([...value].map((member) => shown(member, depth + 1)))} }`;
+    if (value instanceof Date || value instanceof RegExp) return String(value);
+    const members = Object.entries(value).map(([key, member]) => `${key}: ${shown(member, depth + 1)}`);
+    const name = (Object.getPrototypeOf(value) as { constructor?: { name?: string } } | null)?.constructor?.name;
+    return `${name && name !== 'Object' ? `${name} ` : ''}{ ${listed(members)} }`;
+  } catch {
+    return '[an object that cannot be shown]'; // a getter or a proxy of the page's throws
+  }
+}
+
+function listed(members: readonly string[]): string {
+  return members.length > mostMembers ? `${members.slice(0, mostMembers).join(', ')}, …` : members.join(', ');
+}

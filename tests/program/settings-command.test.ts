@@ -1,0 +1,105 @@
+import { readFileSync } from 'node:fs';
+import { afterEach, expect, test } from '@jest/globals';
+import { runProgram } from '../support/program.js';
+import { Workspace } from '../support/workspace.js';
+
+let workspace: Workspace;
+afterEach(() => workspace.dispose());
+const run = (...args: string[]) => runProgram(workspace.root, ['settings', ...args]);
+
+test('settings are printed with where each comes from, and written to a file that changes nothing', async () => {
+  workspace = Workspace.with({
+    'index.html': '<title>Quay</title>',
+    'quay.config.ts': `import type { Settings } from 'vine-spark';\nconst listen = {\n  names: ['harbour.test'],\n};\nexport default {\n  listen,\n  base: '/berths/',\n  forward: [{ paths: ['/api'], to: 'http://127.0.0.1:8464' }],\n} satisfies Settings;\n`,
+  });
+  const args = ['--settings', 'quay.config.ts', '--port', '9000', '--forward', '/live=http://127.0.0.1:8465'];
+  const { stdout, code } = await run(...args);
+  expect(code).toBe(0);
+  const rows = Object.fromEntries(
+    stdout
+      .split('\n')
+      .map((line) => line.trim().split(/ {2,}/))
+      .map(([name, ...rest]) => [name, rest]),
+  );
+  expect(rows).toMatchObject({
+    pages: [expect.stringContaining("'/': 'index.html'"), 'the HTML files of the folder'],
+    base: ["'/berths/'", 'quay.config.ts:7'],
+    'listen.port': ['9000', '--port'],
+    'listen.names': ["['harbour.test']", 'quay.config.ts:3'],
+    'listen.host': ["'localhost'", 'the default'],
+    verbatim: ["['public']", 'the default'],
+  });
+  expect(rows.forward![1]).toBe('--forward, quay.config.ts:8');
+  const before = JSON.parse((await run('--json', '--port', '9000')).stdout);
+  expect(await run('--write', '--port', '9000')).toMatchObject({
+    code: 0,
+    stdout: expect.stringContaining('vine-spark.config.ts'),
+  });
+  const written = readFileSync(workspace.path('vine-spark.config.ts'), 'utf8');
+  expect(written).toMatch(/\/\/ URL prefix of the whole front end.*\n {2}\/\/ base: '\/berths\/',\n/);
+  const values = (list: { name: string; value: string }[]) => list.map(({ name, value }) => [name, value]);
+  expect(values(JSON.parse((await run('--json')).stdout))).toEqual(values(before));
+  expect(await run('--write')).toMatchObject({ code: 2, stderr: expect.stringContaining('output-clash') });
+}, 30_000);
+
+test('--schema prints what editors need', async () => {
+  workspace = Workspace.with({ 'index.html': '' });
+  const schema = JSON.parse((await run('--schema')).stdout);
+  expect(schema.properties.listen.properties.port).toMatchObject({
+    description: expect.stringContaining('port to listen on'),
+    maximum: 65535,
+  });
+  expect(schema).toMatchObject({ additionalProperties: false, properties: { base: { pattern: expect.any(String) } } });
+}, 30_000);
+
+/** A settings file, and what is said of it: place, sentence, remedy. */
+const mistakes: [settings: string, said: RegExp[]][] = [
+  ['{ "bse": "/x/" }', [/There is no setting 'bse'.*1:3.*Did you mean 'base'\?/s]],
+  ['{ "base": "x" }', [/The setting 'base' is "x", but it must start and end with \/.*1:11.*For example: base: '\/berths\/'/s]],
+  [
+    '{\n  "listen": { "prt": 1,\n    "port": "80" }\n}',
+    [
+      /'listen\.port' is "80", but it must be a number.*3:13.*For example: listen: \{ port: 8463 \}/s,
+      /There is no setting 'listen\.prt'.*2:15.*Did you mean 'listen\.port'/s,
+    ],
+  ],
+  [
+    '{ "forward": [{ "paths": ["api"], "to": "x" }] }',
+    [
+      /'forward\.0\.paths\.0' is "api", but it must start with \/.*1:27/s,
+      /'forward\.0\.to' is "x", but it must be an origin.*1:41/s,
+    ],
+  ],
+  ['{ "output": { "sourceMaps": "yes" } }', [/must be one of "on", "hidden", "off".*sourceMaps: 'hidden'/s]],
+  ['{ "embed": { "from": ["localhost:8464"] } }', [/must be an origin such as/]],
+  ['{ "pages": { "/": { "scripts": "a" } } }', [/'pages\.\/' is .*must be the path of an HTML file, or \{ script/]],
+  ['{ "run": [{ "name": "a b", "command": "x" }] }', [/must be a short name.*1:21.*For example: run: \[/s]],
+  ['[]', [/The settings must be an object/]],
+  [
+    '{ "verbatim": "public", "roots": 1, "expose": {} }',
+    [/'verbatim' is "public".*1:15/s, /'roots' is 1.*1:34/s, /'expose' is \{\}.*1:47/s],
+  ],
+];
+test.each(mistakes)(
+  '%s is explained',
+  async (settings, said) => {
+    workspace = Workspace.with({ 'index.html': '', 'vine-spark.config.json': settings });
+    const { code, stderr } = await runProgram(workspace.root, ['serve', '--port', '0']);
+    expect([code, stderr.match(/unknown-setting/g)?.length]).toEqual([2, said.length]);
+    for (const [index, part] of stderr
+      .trim()
+      .split(/\n(?=✖)/)
+      .entries())
+      expect(part).toMatch(said[index]!);
+  },
+  30_000,
+);
+
+test('mistakes in TypeScript settings have places too', async () => {
+  workspace = Workspace.with({
+    'index.html': '',
+    'vine-spark.config.ts': `const port: number = 1;\nexport default {\n  listen: { port, hosts: 'x' } as object,\n};\n`,
+  });
+  const { stderr } = await runProgram(workspace.root, ['serve']);
+  expect(stderr).toMatch(/no setting 'listen\.hosts'.*vine-spark\.config\.ts:3:19.*Did you mean 'listen\.host'/s);
+}, 30_000);
