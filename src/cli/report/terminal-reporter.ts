@@ -188,7 +188,6 @@ const nameWidth = 8;
 function outputLine({ name, text }: ReportEvent & { event: 'output' }): string {
   if (!namesSeen.includes(name)) namesSeen.push(name);
   const colour = nameColours[namesSeen.indexOf(name) % nameColours.length]!;
-  // biome-ignore lint/suspicious/noControlCharactersInRegex: the escape itself is meant
   const parts = text.split(/(\x1b\[[\d;]*m)/);
   const shown = parts.map((part, index) => (index % 2 === 0 ? shownText(part) : pc.isColorSupported ? part : '')).join('');
   return `  ${colour(name.padEnd(nameWidth))}  ${shown}${pc.isColorSupported && parts.length > 1 ? '\x1b[0m' : ''}`;
