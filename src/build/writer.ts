@@ -20,7 +20,6 @@ import { licencesOf } from './licences.js';
 import type { Manifest, ManifestFile, ManifestPage } from './manifest.js';
 import type { Mapped } from './mapped.js';
 import type { BuildMemory } from './memory.js';
-import { smallerScript } from './minify.js';
 import { MinifyPool } from './minify-pool.js';
 import type { BuildOptions } from './options.js';
 import { manifestName, type OutputFiles } from './output-folder.js';
@@ -33,9 +32,9 @@ import { warningsOf } from './warnings.js';
 
 /** What the runtime looks a worker's URL up by, see `browser/built.ts`. */
 const workerMark = 'worker:';
-/** The page's runtime, which is there in three editions. */
-function runtimeFor({ edition, lacksImport }: BuildTargets): string {
-  const name = edition === 5 ? '.es5' : edition === 2022 ? '' : '.es2015';
+/** The page's runtime, which is there in three editions, each as it is and made smaller. */
+function runtimeFor({ edition, lacksImport }: BuildTargets, isSmall: boolean): string {
+  const name = `${edition === 5 ? '.es5' : edition === 2022 ? '' : '.es2015'}${isSmall ? '.min' : ''}`;
   const text = readFileSync(new URL(`../browser/built${name}.js`, import.meta.url), 'utf8');
   return lacksImport ? `${withoutImport}\n${text.replace(/\bimport\(/g, 'sparkImport(')}` : text;
 }
@@ -68,7 +67,7 @@ export class Writer {
   readonly #pool = new MinifyPool();
   /** Texts of modules by file. */
   readonly #texts = new Map<string, ReadonlyMap<string, string>>();
-  #smallRuntime: Promise<string> | undefined;
+  #madeRuntime: string | undefined;
 
   constructor(project: ProjectGraph, options: BuildOptions, memory: BuildMemory) {
     this.#project = project;
@@ -194,7 +193,7 @@ export class Writer {
         Object.fromEntries(Object.entries(all).filter(([id]) => reached.has(id) || reached.has(id.replace(/\?names$/, ''))));
       // What pages of a backend start stands by its own name.
       made[entriesOf(page.id)?.join() ?? page.id] = await writer.write(page, {
-        scripts: [this.#files.put('runtime', '.js', { text: await this.#runtime() }), ...filesOf(page.id)],
+        scripts: [this.#files.put('runtime', '.js', { text: this.#runtime() }), ...filesOf(page.id)],
         entries: page.runs.map(({ entry }) => bundle.idOf(entry)),
         late: only(late),
         workers: only(workers),
@@ -298,7 +297,7 @@ export class Writer {
         late: Object.fromEntries(Object.entries(late).filter(([target]) => below.has(target))),
         workers: Object.fromEntries(ids.filter((other) => below.has(other)).map((other) => [other, standIn(other)])),
       };
-      const before = `var sparkBuilt = ${JSON.stringify(settings)};\n${await this.#runtime()}\n`;
+      const before = `var sparkBuilt = ${JSON.stringify(settings)};\n${this.#runtime()}\n`;
       const after = `vine.start(${JSON.stringify(bundle.idOf(id))});`;
       texts.set(id, await this.#scripts.script(nameOf(id), idsFor(bundle, reached), { before, after }));
     }
@@ -321,21 +320,9 @@ export class Writer {
   }
 
   /** The page's runtime, as small as everything else. */
-  async #runtime(): Promise<string> {
-    this.#smallRuntime ??= this.#makeRuntime();
-    return this.#smallRuntime;
-  }
-
-  async #makeRuntime(): Promise<string> {
-    const { minify, browsers } = this.#options;
-    const text = runtimeFor(browsers);
-    if (!minify) return text;
-    const key = `runtime ${contentHash(this.#project.fingerprint, text, String(browsers.edition))}`;
-    const kept = this.#project.kept?.get(key);
-    if (kept !== undefined) return kept;
-    const made = await smallerScript({ text }, { edition: browsers.edition, keepsNames: false });
-    this.#project.kept?.put(key, () => made.text);
-    return made.text;
+  #runtime(): string {
+    this.#madeRuntime ??= runtimeFor(this.#options.browsers, this.#options.minify);
+    return this.#madeRuntime;
   }
 
   async #toEs5({ text, map }: Mapped): Promise<Mapped> {

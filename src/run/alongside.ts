@@ -56,7 +56,7 @@ export class Alongside {
       event: 'command',
       name,
       state: 'starts',
-      command: args.join(' '),
+      command: this.rule.command.join(' '),
       ...(why === undefined ? {} : { why }),
     });
     const child = spawn(program, rest, {

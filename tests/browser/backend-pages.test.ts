@@ -156,7 +156,15 @@ test.each(['python', 'js'] as const)(
   async (language) => {
     const port = await freePort();
     workspace = Workspace.with({ ...files, ...settings({ embed: { entries: ['src/berths.tsx'] } }) }, { packages: true });
-    const built = await runProgram(workspace.root, ['build', '--no-cache', '--base', '/static/', '--out', 'static']);
+    const built = await runProgram(workspace.root, [
+      'build',
+      '--no-cache',
+      '--no-minify',
+      '--base',
+      '/static/',
+      '--out',
+      'static',
+    ]);
     expect(built).toMatchObject({ code: 0, stderr: '' });
     const watched = await openPage(browser, await runExample(language, port));
     expect(await seen(watched)).toMatchObject({ heading: green, late: ember, errors: [] });
@@ -241,7 +249,7 @@ test('its pages through a rule for what is missing: encoded, with a nonce policy
   await program.stop();
   // Built, the same rule gives the same pages.
   [encoding, policy] = ['gzip', `default-src 'self'; script-src 'nonce-tide'; style-src 'nonce-tide'; worker-src 'self'`];
-  expect(await runProgram(workspace.root, ['build', '--no-cache'])).toMatchObject({ code: 0 });
+  expect(await runProgram(workspace.root, ['build', '--no-cache', '--no-minify'])).toMatchObject({ code: 0 });
   program = await Program.serve(workspace.root, ['--built', '--port', '0']);
   const built = await openPage(browser, `${program.url}harbour`);
   expect(await seen(built)).toMatchObject({ heading: green, late: ember, errors: [] });

@@ -24,6 +24,9 @@ export function terminalReporter(
   const explained = new Set<string>();
   /** What happens while the rows of the start are not complete stands below them. */
   let early: string[] | undefined;
+  /** Programs alongside that are not ready yet, and backends that are expected to come with them. */
+  const starting = new Set<string>();
+  const expected = new Set<string>();
   /** Errors that were shown with their places. */
   const thrown = new Set<string>();
   const presence = new Presence((text) => event(pc.dim(text)));
@@ -53,7 +56,8 @@ export function terminalReporter(
         early = [];
         return;
       case 'ready': {
-        for (const text of readyRows(what.report, states)) line(text);
+        for (const text of readyRows(what.report, states, starting.size > 0)) line(text);
+        if (starting.size > 0) for (const [backend, { isUp }] of states) if (!isUp) expected.add(backend);
         line('');
         const waiting = early ?? [];
         early = undefined;
@@ -85,6 +89,8 @@ export function terminalReporter(
         if (what.needsRestart.length > 0) event(pc.yellow(`${what.needsRestart.join(', ')} will count from the next start on`));
         return;
       case 'command':
+        if (what.state === 'starts') starting.add(what.name);
+        else starting.delete(what.name);
         return event(commandText(what));
       case 'output':
         return told(outputLine(what));
@@ -103,7 +109,9 @@ export function terminalReporter(
       case 'backend':
         states.set(what.change.backend, what.change);
         // The rows of the start say it.
-        return early ? undefined : event(backendText(what.change));
+        if (early) return;
+        // It was only starting, and not away.
+        return event(backendText(expected.delete(what.change.backend) ? { ...what.change, awayMs: undefined } : what.change));
       case 'exchange':
         return event(exchangeText(what.report));
       case 'error': {
@@ -194,9 +202,13 @@ function outputLine({ name, text }: ReportEvent & { event: 'output' }): string {
 }
 
 /** The last rows of the start: where paths go, and how much was read. */
-function readyRows({ notes, modules, ms, forwards, built }: ReadyReport, states: ReadonlyMap<string, BackendChange>): string[] {
+function readyRows(
+  { notes, modules, ms, forwards, built }: ReadyReport,
+  states: ReadonlyMap<string, BackendChange>,
+  areProgramsStarting: boolean,
+): string[] {
   return [
-    ...forwards.map((forward) => forwardRow(forward, states.get(forward.origin))),
+    ...forwards.map((forward) => forwardRow(forward, states.get(forward.origin), areProgramsStarting)),
     built
       ? row(`${built.files} file${built.files === 1 ? '' : 's'}`, `of the build in ${shownText(built.folder)}`)
       : row(`${modules} module${modules === 1 ? '' : 's'}`, `read in ${duration(ms)}`),
@@ -204,7 +216,13 @@ function readyRows({ notes, modules, ms, forwards, built }: ReadyReport, states:
   ];
 }
 
-function backendText({ backend, isUp, ms, awayMs, code }: BackendChange): string {
+function backendText({
+  backend,
+  isUp,
+  ms,
+  awayMs,
+  code,
+}: Omit<BackendChange, 'awayMs'> & { awayMs?: number | undefined }): string {
   if (!isUp)
     return `${pc.bold(backend)}  ${pc.red('does not answer')} ${pc.dim(shownText(code ?? ''))}; requests to it get a page that says so`;
   const away = awayMs === undefined ? '' : ` after ${duration(awayMs)} away`;
@@ -254,10 +272,15 @@ function addressRows({
 }
 
 /** A rule and whether its backend answers, as far as that is known already. */
-function forwardRow({ label, origin }: { label: string; origin: string }, state: BackendChange | undefined): string {
+function forwardRow(
+  { label, origin }: { label: string; origin: string },
+  state: BackendChange | undefined,
+  areProgramsStarting: boolean,
+): string {
   const value = shownText(`${label}  →  ${origin}`);
   if (!state) return row(value, 'is being asked');
   const { isUp, ms, code } = state;
+  if (!isUp && areProgramsStarting) return row(value, 'is starting');
   return row(
     value,
     isUp
