@@ -15,6 +15,9 @@ export function cacheFolderOf(root: string): string | undefined {
   }
 }
 
+/** What a compiler of types looks at. */
+const typedFiles = ['**/*.{ts,tsx,mts,cts,vue,svelte}', '**/tsconfig*.json'];
+
 /** How the project that settings describe is to be read. */
 export function projectOptions(
   settings: EffectiveSettings,
@@ -28,7 +31,7 @@ export function projectOptions(
     generated,
     insert,
     embedded: [...new Set([...embed.entries, ...Object.values(embed.urls)])],
-    noticed: [...embed.watch, ...settings.run.flatMap(({ restartOn }) => restartOn)],
+    noticed: [...embed.watch, ...settings.run.flatMap(({ restartOn }) => restartOn), ...(settings.types ? typedFiles : [])],
     ...(pageFolder === undefined ? {} : { pageFolder }),
   };
   const read = { root, ...pages, mode, base, alias, roots, conditions, constants, adapters, verbatim };

@@ -21,7 +21,6 @@ const usageCodes = new Set([
   'certificate-unusable',
   'trace-unwritable',
   'output-refused',
-  'output-clash',
 ]);
 
 async function main(): Promise<void> {

@@ -1,12 +1,14 @@
-import { readFileSync, statSync } from 'node:fs';
+import { existsSync, readFileSync, statSync } from 'node:fs';
 import picomatch from 'picomatch';
 import type { Problem } from '../core/problem/problem.js';
 import { VineError } from '../core/problem/problem.js';
+import { installCommandFor } from '../core/resolve/explain-failure.js';
 import type { Trace } from '../core/trace.js';
 import type { Project } from '../project/project.js';
 import { RunAll } from '../run/run-all.js';
 import type { VineServer } from '../server/server.js';
 import type { EffectiveSettings } from '../settings/effective.js';
+import { findCompiler, TypeChecker } from '../types/type-checker.js';
 import { UpdateGarbage } from './collect-garbage.js';
 import { pageIds, projectOf, servedOf } from './compose.js';
 import { colours } from './report/colours.js';
@@ -39,6 +41,7 @@ export class Running {
   #settingsTexts: string | undefined;
   /** Projects of earlier settings write what they have and stop. */
   #closing: Promise<unknown> = Promise.resolve();
+  #types: TypeChecker | undefined;
   #showsTraffic: boolean;
   /** What is wrong with the settings file, while the last good settings stay in force. */
   #hasBadSettings = false;
@@ -180,12 +183,32 @@ export class Running {
   /** Files changed of which a backend is made, or makes its pages: it starts over, and then pages that show them reload. */
   async #noticed(files: readonly string[], since: number): Promise<void> {
     const { server, reporter } = this.#options;
+    this.#types?.changed();
     await this.#runs.changed(files);
     const isTemplate = picomatch([...this.#settings.embed.watch], { dot: true });
     const templates = this.#settings.embed.watch.length === 0 ? [] : files.filter((file) => isTemplate(file));
     if (templates.length === 0) return;
     const pages = await server.templatesChanged(templates);
     reporter.tell({ event: 'templates', files: templates, pages, ms: performance.now() - since });
+  }
+
+  /** Begins to check types where the settings say so, or ends it. */
+  checkTypes(): void {
+    const { reporter, server } = this.#options;
+    const { root, types } = this.#settings;
+    if (!types || this.#types) return;
+    const compiler = findCompiler(root, installCommandFor(root, existsSync));
+    if (!('program' in compiler)) return reporter.tell({ event: 'problem', problem: compiler });
+    let last = '[]';
+    this.#types = new TypeChecker(root, (problems, ms) => {
+      const told = JSON.stringify(problems);
+      // The first turn says that it's right; later ones only what is new.
+      if (told === last && last !== '[]') return;
+      last = told;
+      reporter.tell({ event: 'types', problems, ms });
+      server.showTypeProblems(problems);
+    });
+    this.#types.start(compiler);
   }
 
   /** Shows forwarded requests from now on, or no longer. Returns which. */
@@ -225,11 +248,12 @@ export class Running {
 
   /** Ends what runs alongside; `killPrograms` doesn't wait. */
   async stopPrograms(): Promise<void> {
-    await this.#runs.stop();
+    await Promise.all([this.#runs.stop(), this.#types?.stop()]);
   }
 
   killPrograms(): void {
     this.#runs.kill();
+    this.#types?.kill();
   }
 
   #runsOf({ run, root }: EffectiveSettings): RunAll {

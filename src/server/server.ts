@@ -95,6 +95,8 @@ export class VineServer {
   /** The newest exchanges with backends, oldest first. */
   readonly #exchanges: ExchangeReport[] = [];
   #settingsProblems: readonly Problem[] = [];
+  /** What is wrong with types, which holds nothing back. */
+  #typeProblems: readonly Problem[] = [];
   #unsubscribe: (() => void)[] = [];
   readonly #missing = new MissingFiles();
   #port = 0;
@@ -243,7 +245,7 @@ export class VineServer {
     const { project } = this.#options;
     this.live.problemsChanged((page) => {
       const problems = project.problems.length > 0 && project.pages.has(page) ? project.problemsOf(page) : [];
-      return { problems: [...this.#settingsProblems, ...problems], holdsBack: problems.length > 0 };
+      return { problems: [...this.#settingsProblems, ...problems, ...this.#typeProblems], holdsBack: problems.length > 0 };
     });
   }
 
@@ -282,6 +284,12 @@ export class VineServer {
   /** What is wrong with the settings, whose last good state stays in force. */
   showSettingsProblems(problems: readonly Problem[]): void {
     this.#settingsProblems = problems;
+    this.#problemsChanged();
+  }
+
+  /** What is wrong with types: pages show it and go on. */
+  showTypeProblems(problems: readonly Problem[]): void {
+    this.#typeProblems = problems.slice(0, mostTypeProblems);
     this.#problemsChanged();
   }
 
@@ -568,6 +576,8 @@ export interface Failure {
 /** Nobody needs an answer soon after so long without a request, and work that can wait waits no longer than this. */
 const quietMs = 300;
 const longestBusyMs = 10_000;
+/** So many problems with types a page shows. */
+const mostTypeProblems = 5;
 /** So many things are told once. */
 const mostNoted = 50;
 /** Exchanges that can be looked at afterwards. */

@@ -24,6 +24,7 @@ export interface CommandLineSettings {
   exactPort?: boolean;
   host?: string;
   https?: boolean;
+  types?: boolean;
   base?: string;
   forward?: { path: string; to: string }[];
   /** Commands of programs that run alongside. */
@@ -101,6 +102,8 @@ export interface EffectiveSettings {
   /** Expression -> its value as source text. */
   constants: Readonly<Record<string, string>>;
   adapters: readonly Adapter[];
+  /** Types are checked beside everything else. */
+  types: boolean;
   /** Errors of pages are told in the terminal. */
   pageErrors: boolean;
 }
@@ -151,6 +154,7 @@ export async function effectiveSettings(
     },
     forward: (settings.forward ?? []).map(forwardRule),
     run: runRules(root, settings.run ?? [], envFileValues(root, mode)),
+    types: line.types ?? settings.types ?? false,
     pageErrors: settings.pageErrors ?? true,
     embed,
     output: {

@@ -171,6 +171,7 @@ export const settingsSchema = z.strictObject({
   roots: z.array(z.string()).optional(),
   conditions: z.array(z.string()).optional(),
   pageErrors: z.boolean().optional(),
+  types: z.boolean().optional(),
   expose: z.array(z.string()).optional(),
   adapters: z.array(z.custom<Adapter>(isAdapter, 'must be an adapter: { name, files, translate }')).optional(),
   constants: z.record(z.string(), z.union([z.string(), z.number(), z.boolean(), z.null()])).optional(),

@@ -169,6 +169,11 @@ export const settingDocs: Readonly<Record<string, SettingDoc>> = {
     what: "expression -> value, e.g. `'process.env.HARBOUR': 'Saltmarsh'`; put in the place of the expression",
     example: "{ 'process.env.HARBOUR': 'Saltmarsh' }",
   },
+  types: {
+    standard: '`false`',
+    what: "check types beside everything else, with the project's own TypeScript (5 to 7): its problems stand in the terminal and in the page, and updates never wait for it. A build fails on them",
+    example: 'true',
+  },
   pageErrors: {
     standard: '`true`',
     what: 'whether errors that nothing in a page catches are printed in the terminal',

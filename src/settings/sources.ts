@@ -22,6 +22,7 @@ const options: Record<string, keyof CommandLineSettings> = {
   'listen.port': 'port',
   'listen.exact': 'exactPort',
   'listen.https': 'https',
+  types: 'types',
   'output.folder': 'out',
   'output.sourceMaps': 'sourceMaps',
   targets: 'targets',

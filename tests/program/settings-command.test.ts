@@ -39,7 +39,7 @@ test('settings are printed with where each comes from, and written to a file tha
   expect(written).toMatch(/\/\/ URL prefix of the whole front end.*\n {2}\/\/ base: '\/berths\/',\n/);
   const values = (list: { name: string; value: string }[]) => list.map(({ name, value }) => [name, value]);
   expect(values(JSON.parse((await run('--json')).stdout))).toEqual(values(before));
-  expect(await run('--write')).toMatchObject({ code: 2, stderr: expect.stringContaining('output-clash') });
+  expect(await run('--write')).toMatchObject({ code: 1, stderr: expect.stringContaining('output-clash') });
 }, 30_000);
 
 test('--schema prints what editors need', async () => {

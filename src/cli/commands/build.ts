@@ -1,13 +1,16 @@
+import { existsSync } from 'node:fs';
 import { join, relative, resolve } from 'node:path';
 import { Command, Option } from 'commander';
 import type { BuildOptions } from '../../build/options.js';
 import { resolveTargets } from '../../build/targets.js';
 import { type Problem, VineError } from '../../core/problem/problem.js';
+import { installCommandFor } from '../../core/resolve/explain-failure.js';
 import { contentHash } from '../../core/text/content-hash.js';
 import { noTrace } from '../../core/trace.js';
 import { compileRule, findRule } from '../../forward/rule.js';
 import { type CommandLineSettings, type EffectiveSettings, effectiveSettings } from '../../settings/effective.js';
 import { cacheFolderOf, projectOptions } from '../compose.js';
+import { examples } from '../examples.js';
 import { parseBase } from '../options.js';
 import { projectName } from '../project-name.js';
 import { BuildReporter } from '../report/build-reporter.js';
@@ -37,9 +40,19 @@ export function buildCommand(): Command {
     .addOption(new Option('--source-maps <kind>', 'on, hidden or off (default: on)').choices(['on', 'hidden', 'off']))
     .option('--watch', 'build again whenever something changes')
     .option('--report <file>', 'write a page that shows what is in each file, and why')
+    .option('--types', "check types too, with the project's own TypeScript")
     .option('--settings <file>', 'settings file (default: vine-spark.config.ts, .js, .mjs or .json)')
     .option('--no-cache', 'use nothing of earlier runs, and keep nothing')
     .option('--json', 'print what was built as JSON')
+    .addHelpText(
+      'after',
+      examples(
+        ['build', 'the pages of this folder, to dist'],
+        ['build --base /static/ --out ../backend/static', 'for a backend that renders pages'],
+        ['build --report report.html', 'what is in each file, and why'],
+        ['build --watch', 'again after each change'],
+      ),
+    )
     .action(async (page: string | undefined, options: BuildCommandOptions) => {
       process.exitCode = await runBuild(page, options);
     });
@@ -55,6 +68,8 @@ async function runBuild(page: string | undefined, options: BuildCommandOptions):
   const reporter = reporterFor(settings, options);
   const { build, BuildFailed } = await import('../../build/build.js');
   try {
+    const found = settings.types ? await typeProblems(settings.root) : [];
+    if (found.length > 0) throw new BuildFailed(found);
     await reporter.built(await build(optionsFor(settings, options, reporter)), performance.now() - from);
     return 0;
   } catch (error) {
@@ -62,6 +77,13 @@ async function runBuild(page: string | undefined, options: BuildCommandOptions):
     reporter.failed(error.problems);
     return 1;
   }
+}
+
+/** What the project's own compiler says. */
+async function typeProblems(root: string): Promise<Problem[]> {
+  const { checkTypes, findCompiler } = await import('../../types/type-checker.js');
+  const compiler = findCompiler(root, installCommandFor(root, existsSync));
+  return 'program' in compiler ? checkTypes(root, compiler) : [compiler];
 }
 
 /** Builds whenever something changes, until the process is asked to end. */

@@ -1,4 +1,8 @@
+import { existsSync } from 'node:fs';
+import { join } from 'node:path';
 import { Command } from 'commander';
+import type { Problem } from '../../core/problem/problem.js';
+import { shownJson } from '../../core/text/shown-text.js';
 import { noTrace } from '../../core/trace.js';
 import { tryToConnect } from '../../forward/backend-states.js';
 import { normalPath } from '../../forward/request-path.js';
@@ -7,11 +11,13 @@ import { ProjectGraph, type ReadingListener } from '../../project/project-graph.
 import { whoAnswers } from '../../server/who-answers.js';
 import { type EffectiveSettings, effectiveSettings } from '../../settings/effective.js';
 import { cacheFolderOf, projectOptions } from '../compose.js';
+import { examples } from '../examples.js';
 import { colours as pc } from '../report/colours.js';
 import { problemText } from '../report/problem-text.js';
 
 interface CheckOptions {
   url?: string;
+  json?: boolean;
   method: string;
   header?: [name: string, value: string][];
   settings?: string;
@@ -26,14 +32,23 @@ export function checkCommand(
     .description('look for what will go wrong; or say who answers a path: the front end or which backend, and why')
     .argument('[page]', 'an HTML file, or a folder with some (default: this folder)')
     .option('--url <path>', 'say who answers this path, as a browser asks for it')
+    .option('--json', 'print what was found as JSON')
     .option('--method <name>', 'method of the request', 'GET')
     .option('--header <name:value>', 'a field of the request (repeatable)', parseHeader)
     .option('--forward <path=origin>', 'a rule as for serve (repeatable)', parseForward)
     .option('--settings <file>', 'settings file')
+    .addHelpText(
+      'after',
+      examples(
+        ['check', 'whatever will go wrong'],
+        ['check --json', 'the same for programs; exits with 1 where something is found'],
+        ['check --url /api/departures', 'who answers a path, and why'],
+      ),
+    )
     .action(async (page: string | undefined, options: CheckOptions) => {
-      const { url, ...line } = options;
+      const { url, json, ...line } = options;
       const settings = await effectiveSettings(process.cwd(), { ...line, ...(page === undefined ? {} : { page }) });
-      if (url === undefined) process.exitCode = await checkAll(settings);
+      if (url === undefined) process.exitCode = await checkAll(settings, json ?? false);
       else for (const row of await explain(settings, { ...options, url })) process.stdout.write(`${row}\n`);
     });
 }
@@ -43,24 +58,69 @@ function parseHeader(text: string, before: [string, string][] = []): [string, st
   return [...before, [text.slice(0, colon).trim().toLowerCase(), text.slice(colon + 1).trim()]];
 }
 
-/** Looks for problems, for origins that stand in sources, and for backends that are away. Returns the exit code. */
-async function checkAll(settings: EffectiveSettings): Promise<number> {
+/** Looks for whatever will go wrong. Returns the exit code: 1 where something was found. */
+async function checkAll(settings: EffectiveSettings, json: boolean): Promise<number> {
   const { directOrigins } = await import('../../project/direct-origins.js');
+  const { checkPackages } = await import('../../check/packages.js');
+  const { checkCase, checkPort, checkWatchLimit } = await import('../../check/surroundings.js');
   const options = projectOptions(settings, { cacheFolder: cacheFolderOf(settings.root), trace: noTrace });
   const project = new ProjectGraph(options, quietListener);
   project.readPages();
+  for (const id of settings.embed.entries) project.pages.embed([id]);
+  project.modules.setRoots(project.pages.modules());
   await project.readModules();
   await project.readLate();
-  const found = [...project.problems, ...directOrigins(project)];
+  const { host, port, exact } = settings.listen;
+  const found: Problem[] = [
+    ...project.problems,
+    ...checkPackages(project),
+    ...checkCase(project),
+    ...directOrigins(project),
+    ...(await checkPort(host, port, exact)),
+    ...checkWatchLimit(),
+    ...(await awayBackends(settings)),
+    ...(await typeProblems(settings.root, project.installCommand)),
+  ];
   await project.close();
-  for (const problem of found) process.stdout.write(`${problemText(problem, undefined)}\n\n`);
-  const away = await Promise.all(settings.forward.map(async ({ to }) => ({ to, failure: await tryToConnect(to) })));
-  const gone = away.filter(({ failure }) => failure !== undefined);
-  for (const { to, failure } of gone) process.stdout.write(`${pc.yellow(to.label)}  does not answer (${failure})\n`);
-  const count = found.length + gone.length;
+  const once = [
+    ...new Map(
+      found.map((problem) => [JSON.stringify([problem.code, problem.message, problem.file, problem.position]), problem]),
+    ).values(),
+  ];
   const what = `${project.modules.size} modules and ${settings.forward.length} rules`;
-  process.stdout.write(count === 0 ? `${pc.green('nothing found')} in ${what}\n` : `${count} found in ${what}\n`);
-  return count === 0 ? 0 : 1;
+  if (json) process.stdout.write(`${shownJson({ findings: once, modules: project.modules.size })}\n`);
+  else {
+    for (const problem of once) process.stdout.write(`${problemText(problem, undefined)}\n\n`);
+    process.stdout.write(once.length === 0 ? `${pc.green('nothing found')} in ${what}\n` : `${once.length} found in ${what}\n`);
+  }
+  return once.length === 0 ? 0 : 1;
+}
+
+/** Backends that don't answer, but for those that a program alongside is to be. */
+async function awayBackends({ forward, run }: EffectiveSettings): Promise<Problem[]> {
+  if (run.length > 0) return [];
+  const found = await Promise.all(forward.map(async ({ to, paths }) => ({ to, paths, failure: await tryToConnect(to) })));
+  return found.flatMap(({ to, paths, failure }): Problem[] => {
+    if (failure === undefined) return [];
+    const message = `Nothing answers at ${to.label} (${failure}), where the rule for ${paths.join(', ')} leads.`;
+    return [
+      {
+        code: 'backend-away',
+        severity: 'warning',
+        message,
+        hint: 'Start the backend, let it run alongside (--run), or correct the address.',
+      },
+    ];
+  });
+}
+
+/** What the project's own compiler says, where there is one. */
+async function typeProblems(root: string, installCommand: string): Promise<Problem[]> {
+  if (!existsSync(join(root, 'tsconfig.json'))) return [];
+  const { checkTypes, findCompiler } = await import('../../types/type-checker.js');
+  const compiler = findCompiler(root, installCommand);
+  // A project may leave that to an editor.
+  return 'program' in compiler ? checkTypes(root, compiler) : [];
 }
 
 const quietListener: ReadingListener = {

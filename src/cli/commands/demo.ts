@@ -6,6 +6,7 @@ import { join, relative, resolve } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { Command } from 'commander';
 import { VineError } from '../../core/problem/problem.js';
+import { examples } from '../examples.js';
 import { colours as pc } from '../report/colours.js';
 import { serve } from './serve.js';
 import type { ServeOptions } from './serve-request.js';
@@ -21,6 +22,13 @@ export function demoCommand(version: string): Command {
     .option('--port <n>', 'port of the dev server (default: 8463)', Number)
     .option('--open', 'open the page in a browser')
     .option('--json', 'print events as NDJSON')
+    .addHelpText(
+      'after',
+      examples(
+        ['demo', 'to saltmarsh-ferries in this folder'],
+        ['demo board --open', 'to a folder of another name, and open the page'],
+      ),
+    )
     .action(async (folder: string, options: Pick<ServeOptions, 'port' | 'open' | 'json'>) => {
       const start = process.cwd();
       const target = resolve(folder);

@@ -5,6 +5,7 @@ import { VineServer } from '../../server/server.js';
 import { type CommandLineSettings, effectiveSettings } from '../../settings/effective.js';
 import { certificateOf } from '../certificate-of.js';
 import { cacheFolderOf, projectOf, servedOf } from '../compose.js';
+import { examples } from '../examples.js';
 import { keepForNextStart } from '../keep-for-next-start.js';
 import { listenForKeys } from '../keys.js';
 import { listeningReport } from '../listening-report.js';
@@ -39,6 +40,7 @@ export function serveCommand(version: string): Command {
     .option('--no-hot', 'reload the page instead of updating it in place')
     .option('--no-cache', 'keep nothing for the next start, and use nothing of the last one')
     .option('--poll', 'look for changes again and again, for network file systems')
+    .option('--types', "check types beside, with the project's own TypeScript")
     .option('--console', 'print what pages print, with the lines that do')
     .option('--traffic', 'print a line for each forwarded request')
     .option('--record <file>', 'write forwarded exchanges to a HAR file')
@@ -49,6 +51,16 @@ export function serveCommand(version: string): Command {
     .option('--trace <file>', 'write where time goes, in the Trace Event Format')
     .option('--json', 'print events as NDJSON')
     .option('--quiet', 'print problems only')
+    .addHelpText(
+      'after',
+      examples(
+        ['serve', 'the pages of this folder'],
+        ['serve index.html --forward /api=http://127.0.0.1:8464', 'a page, and its backend on the same origin'],
+        ['serve --run "node server.js" --open', 'the backend alongside; the page opens when it is ready'],
+        ['serve --host 0.0.0.0 --https --qr', 'for phones in the same network'],
+        ['serve --built', 'what was built, as a host would serve it'],
+      ),
+    )
     .action(async (page: string | undefined, options: ServeOptions) => {
       const start = options.built ? (await import('./serve-built.js')).serveBuilt : serve;
       await start({ version, options, ...(page === undefined ? {} : { page }) });
@@ -181,6 +193,7 @@ export async function serve({ version, page, options }: ServeRequest): Promise<v
   const pageNotes = [...project.pages.values()].flatMap((shown) => shown.notes);
   reporter.tell({ event: 'ready', report: { ...report, notes: pageNotes, modules: project.graph.size, ms } });
   running.opened();
+  running.checkTypes();
   if (!options.json && !options.quiet && process.stdout.isTTY)
     listenForKeys(
       {

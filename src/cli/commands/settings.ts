@@ -4,6 +4,7 @@ import { Command } from 'commander';
 import { VineError } from '../../core/problem/problem.js';
 import { shownText } from '../../core/text/shown-text.js';
 import type { CommandLineSettings } from '../../settings/effective.js';
+import { examples } from '../examples.js';
 import { parseBase, parseForward, parsePort } from '../options.js';
 import { colours as pc } from '../report/colours.js';
 
@@ -26,6 +27,14 @@ export function settingsCommand(): Command {
     .option('--host <address>', 'as for serve')
     .option('--base <path>', 'as for serve', parseBase)
     .option('--forward <path=origin>', 'as for serve (repeatable)', parseForward)
+    .addHelpText(
+      'after',
+      examples(
+        ['settings', 'what is in force, and where each comes from'],
+        ['settings --write', 'the same as a commented file; delete it to undo that'],
+        ['settings --schema > settings.schema.json', 'for editors'],
+      ),
+    )
     .action(async (page: string | undefined, { write, schema, json, ...options }: SettingsOptions) => {
       if (schema) {
         const { settingsJsonSchema } = await import('../../settings/json-schema.js');

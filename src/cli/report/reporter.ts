@@ -70,6 +70,8 @@ export type ReportEvent =
   | { event: 'backend'; change: BackendChange }
   /** A forwarded request, or a connection joined with a backend, has ended. */
   | { event: 'exchange'; report: ExchangeReport }
+  /** What checking types came to. */
+  | { event: 'types'; problems: readonly Problem[]; ms: number }
   /** Something that a page printed. */
   | { event: 'console'; from: LivePage; level: string; text: string; place?: string }
   /** How far a start is that takes a while. `reading`: what has been taking long. */

@@ -128,6 +128,17 @@ export function terminalReporter(
         event(pc.red(`an error in ${shownText(from.browser)}`));
         return line(problem(found));
       }
+      case 'types': {
+        const { problems, ms } = what;
+        const text =
+          problems.length === 0
+            ? pc.green('types are right')
+            : pc.red(`${problems.length} problem${problems.length === 1 ? '' : 's'} with types`);
+        event(`${text} ${pc.dim(`after ${duration(ms)}`)}`);
+        for (const found of problems.slice(0, mostTypeProblems)) line(problem(found));
+        if (problems.length > mostTypeProblems) line(`    and ${problems.length - mostTypeProblems} more\n`);
+        return;
+      }
       case 'console': {
         const colour = what.level === 'error' ? pc.red : what.level === 'warn' ? pc.yellow : (text: string) => text;
         const place = what.place === undefined ? '' : `  ${pc.dim(shownText(what.place))}`;
@@ -169,6 +180,7 @@ function firstLine(message: string): string {
 }
 
 const mostKept = 200;
+const mostTypeProblems = 10;
 
 /** What a program that runs alongside does. */
 function commandText(what: ReportEvent & { event: 'command' }): string {
