@@ -24,6 +24,7 @@ async function joinBrowserModules(entry) {
   await init();
   const seen = new Set();
   const parts = [];
+  const declared = new Map();
   const visit = (file) => {
     if (seen.has(file)) return;
     seen.add(file);
@@ -39,6 +40,11 @@ async function joinBrowserModules(entry) {
     }
     for (const { exportStart } of exports) cut.push([exportStart, exportStart + 'export'.length]);
     for (const [start, end] of cut.sort((a, b) => b[0] - a[0])) text = text.slice(0, start) + text.slice(end);
+    // Functions of one name would take each other's place without a word.
+    for (const [, name] of text.matchAll(/^(?:async )?function\*? ([\w$]+)/gm)) {
+      if (declared.has(name)) throw new Error(`${name} is declared in ${declared.get(name)} and in ${file}`);
+      declared.set(name, file);
+    }
     parts.push(`// ${relative(root, file)}\n${text}`);
   };
   visit(join(root, entry));
@@ -110,4 +116,6 @@ writeFileSync(join(root, 'dist/manifest.schema.json'), `${JSON.stringify(z.toJSO
 // The settings, for editors.
 const { settingsJsonSchema } = await import('../dist/settings/json-schema.js');
 writeFileSync(join(root, 'dist/settings.schema.json'), `${JSON.stringify(settingsJsonSchema(), null, 2)}\n`);
+const { eventSchema } = await import('../dist/cli/report/event-schema.js');
+writeFileSync(join(root, 'dist/events.schema.json'), `${JSON.stringify(z.toJSONSchema(eventSchema), null, 2)}\n`);
 chmodSync(join(root, 'dist/cli/main.js'), 0o755);

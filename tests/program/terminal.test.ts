@@ -1,9 +1,11 @@
-import { spawn } from 'node:child_process';
+import { spawn, spawnSync } from 'node:child_process';
 import { join } from 'node:path';
 import { expect, test } from '@jest/globals';
 import { WebSocket } from 'ws';
 import type { AppliedMessage, PageMessage } from '../../src/core/live/messages.js';
 import { Backend } from '../support/backend.js';
+import { launchBrowser, openPage } from '../support/browser.js';
+import { Program } from '../support/program.js';
 import { repository, Workspace } from '../support/workspace.js';
 
 test('the terminal says in one line what a save did, where, why state went, and explains a thing once', async () => {
@@ -84,3 +86,118 @@ test('the terminal says in one line what a save did, where, why state went, and 
   await backend.close();
   workspace.dispose();
 });
+
+test('pages come and go with a line, errors that repeat fold, and what pages print has its line', async () => {
+  const workspace = Workspace.with({
+    'index.html': '<!doctype html><script type="module" src="main.js"></script>',
+    'main.js': `console.warn('tide %s of %d', 'high', 6, { at: new Map([['quay', [1, 2]]]) });\nlet n = 0;\nconst timer = setInterval(() => { if (++n === 40) clearInterval(timer); throw new Error('aground'); }, 50);\n`,
+  });
+  const child = spawn(
+    process.execPath,
+    [join(repository, 'dist/cli/main.js'), 'serve', 'index.html', '--port', '0', '--no-cache', '--console'],
+    {
+      cwd: workspace.root,
+      env: { ...process.env, NODE_OPTIONS: '', NO_COLOR: '1' },
+    },
+  );
+  let output = '';
+  let changed = () => {};
+  child.stdout.on('data', (data) => {
+    output += data;
+    changed();
+  });
+  const says = async (pattern: RegExp) => {
+    while (!pattern.test(output))
+      await new Promise<void>((resolve) => {
+        changed = resolve;
+      });
+  };
+  await says(/read in .*\n\n/);
+  const browser = await launchBrowser();
+  const { page } = await openPage(browser, /http:\/\/localhost:\d+\//.exec(output)![0]);
+  await says(/again: Error: aground in Chrome \d+ {2}×10\n/);
+  // The server goes and comes back: the page says so meanwhile.
+  const port = new URL(page.url()).port;
+  await says(/index\.html in Chrome \d+ is open\n/);
+  expect(output).toMatch(/Chrome \d+ {2}tide high of 6 \{ at: Map \{ "quay" => \[1, 2\] \} \} {2}main\.js:1\n/);
+  expect(output.match(/an error in Chrome/g)).toHaveLength(1);
+  expect(output.match(/again: Error: aground/g)).toHaveLength(3);
+  await page.reload();
+  const ended = new Promise((resolve) => child.once('exit', resolve));
+  child.kill('SIGKILL');
+  await ended;
+  await page.locator('spark-away').waitFor({ state: 'attached' });
+  expect(await page.evaluate(`document.querySelector('spark-away').shadowRoot.textContent`)).toContain('is not there');
+  const again = await Program.serve(workspace.root, ['index.html', '--port', port]);
+  await page.locator('spark-away').waitFor({ state: 'detached' });
+  await again.stop();
+  await browser.close();
+  workspace.dispose();
+}, 60_000);
+
+/** A terminal of a given width, on which keys are pressed when a text stands there. */
+function onTerminal(
+  cwd: string,
+  args: readonly string[],
+  { columns, keys }: { columns: number; keys: [after: string, key: string][] },
+) {
+  const program = `
+import fcntl, os, pty, select, struct, sys, termios, time
+args = sys.argv[2:]
+pid, fd = pty.fork()
+if pid == 0:
+    os.execvp(args[0], args)
+fcntl.ioctl(fd, termios.TIOCSWINSZ, struct.pack('HHHH', 40, ${columns}, 0, 0))
+keys = eval(sys.argv[1])
+out = b''
+until = time.time() + 40
+while time.time() < until:
+    ready, _, _ = select.select([fd], [], [], 0.2)
+    if ready:
+        try:
+            data = os.read(fd, 65536)
+        except OSError:
+            break
+        if not data:
+            break
+        out += data
+    while keys and keys[0][0].encode() in out:
+        os.write(fd, keys.pop(0)[1].encode())
+sys.stdout.buffer.write(out)
+sys.exit(os.waitpid(pid, 0)[1])
+`;
+  const main = join(repository, 'dist/cli/main.js');
+  return spawnSync('python3', ['-c', program, JSON.stringify(keys), process.execPath, main, ...args], {
+    cwd,
+    encoding: 'utf8',
+    env: { ...process.env, NODE_OPTIONS: '', TERM: 'xterm-256color', NO_COLOR: columns === 60 ? '1' : '' },
+  });
+}
+
+test.each([60, 100, 200])(
+  'on a terminal of %d columns single keys do what they say, and Ctrl-C ends',
+  (columns) => {
+    const workspace = Workspace.with({
+      'index.html': '<!doctype html><script type="module" src="main.js"></script>',
+      'main.js': '0;',
+    });
+    const keys: [string, string][] = [
+      ['read in', '?'],
+      ['this list', 'p'],
+      ['no page is open', 't'],
+      ['requests are shown', 't'],
+      ['no longer shown', 'n'],
+      ['read anew', '\u0003'],
+    ];
+    const { status, stdout } = onTerminal(workspace.root, ['serve', 'index.html', '--port', '0', '--no-cache'], {
+      columns,
+      keys,
+    });
+    expect(status).toBe(0);
+    expect(stdout).toMatch(/reload all pages.*no problem.*everything was read anew in \d+ ms/s);
+    expect(/\x1b\[3\dm/.test(stdout)).toBe(columns !== 60);
+    expect(stdout).not.toMatch(/\x1b\[2J|\x1bc/);
+    workspace.dispose();
+  },
+  60_000,
+);

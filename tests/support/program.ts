@@ -1,6 +1,7 @@
 import { type ChildProcess, spawn } from 'node:child_process';
 import { join } from 'node:path';
 import { createInterface } from 'node:readline';
+import { eventSchema } from '../../src/cli/report/event-schema.js';
 import { repository } from './workspace.js';
 
 /** An event that the program prints with `--json`. */
@@ -13,13 +14,14 @@ export class Program {
   readonly events: ProgramEvent[] = [];
   readonly child: ChildProcess;
   #listeners = new Set<() => void>();
+  readonly #strange: string[] = [];
   #output = '';
 
   constructor(cwd: string, args: readonly string[], child?: ChildProcess) {
     const env = { ...process.env, NODE_OPTIONS: '', NO_COLOR: '1' };
     this.child = child ?? spawn(process.execPath, [main, ...args], { cwd, env });
     createInterface({ input: this.child.stdout! }).on('line', (line) => {
-      if (line.startsWith('{')) this.events.push(JSON.parse(line));
+      if (line.startsWith('{')) this.#take(JSON.parse(line));
       for (const listener of this.#listeners) listener();
     });
     this.child.stderr!.on('data', (data) => {
@@ -48,6 +50,13 @@ export class Program {
     return new Program('', [], child);
   }
 
+  /** Every line is one that the documented schema knows. */
+  #take(event: ProgramEvent): void {
+    this.events.push(event);
+    const { success, error } = eventSchema.safeParse(event);
+    if (!success) this.#strange.push(`${JSON.stringify(event).slice(0, 400)}: ${error.message}`);
+  }
+
   get url(): string {
     return this.events.find(({ event }) => event === 'ready')!.url;
   }
@@ -67,7 +76,8 @@ export class Program {
         const found = this.events.slice(after).find((event) => event.event === name && where(event));
         if (!found && this.child.exitCode === null) return;
         this.#listeners.delete(look);
-        if (found) resolve(found);
+        if (this.#strange.length > 0) reject(new Error(`No documented event: ${this.#strange[0]}`));
+        else if (found) resolve(found);
         else reject(new Error(`The program ended with ${this.child.exitCode} before '${name}': ${this.#output}`));
       };
       this.#listeners.add(look);

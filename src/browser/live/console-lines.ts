@@ -17,7 +17,7 @@ export function watchConsole(tell: (message: ConsoleMessage) => void): void {
       tell({
         type: 'console',
         level,
-        text: formatted(values).slice(0, longestText),
+        text: formattedLine(values).slice(0, longestText),
         stack: new Error().stack ?? '',
         pieces: pieceTags,
       });
@@ -26,21 +26,21 @@ export function watchConsole(tell: (message: ConsoleMessage) => void): void {
 }
 
 /** Values as a console shows them (Console Standard, 2.2.1), in one line. */
-function formatted(values: readonly unknown[]): string {
+function formattedLine(values: readonly unknown[]): string {
   const [first, ...rest] = values;
-  if (typeof first !== 'string' || !first.includes('%')) return values.map((value) => shown(value, 0)).join(' ');
+  if (typeof first !== 'string' || !first.includes('%')) return values.map((value) => shownValue(value, 0)).join(' ');
   const text = first.replace(/%([sdifoOc%])/g, (whole, kind: string) => {
     if (kind === '%') return '%';
     if (rest.length === 0) return whole;
     const value = rest.shift();
     if (kind === 'c') return '';
     if (kind === 'd' || kind === 'i') return String(Number.parseInt(String(value), 10));
-    return kind === 'f' ? String(Number.parseFloat(String(value))) : kind === 's' ? String(value) : shown(value, 0);
+    return kind === 'f' ? String(Number.parseFloat(String(value))) : kind === 's' ? String(value) : shownValue(value, 0);
   });
-  return [text, ...rest.map((value) => shown(value, 0))].join(' ');
+  return [text, ...rest.map((value) => shownValue(value, 0))].join(' ');
 }
 
-function shown(value: unknown, depth: number): string {
+function shownValue(value: unknown, depth: number): string {
   if (typeof value === 'string') return depth === 0 ? value : JSON.stringify(value);
   if (typeof value === 'function') return `function ${value.name}`.trim();
   if (typeof value !== 'object' || value === null) return typeof value === 'bigint' ? `${value}n` : String(value);
@@ -48,19 +48,19 @@ function shown(value: unknown, depth: number): string {
     if (value instanceof Error) return `${value.name}: ${value.message}`;
     if (value instanceof Element) return `<${value.tagName.toLowerCase()}>`;
     if (depth === deepest) return Array.isArray(value) ? '[…]' : '{…}';
-    if (Array.isArray(value)) return `[${listed(value.map((member) => shown(member, depth + 1)))}]`;
+    if (Array.isArray(value)) return `[${listedMembers(value.map((member) => shownValue(member, depth + 1)))}]`;
     if (value instanceof Map)
-      return `Map { ${listed([...value].map(([key, member]) => `${shown(key, depth + 1)} => ${shown(member, depth + 1)}`))} }`;
-    if (value instanceof Set) return `Set { ${listed([...value].map((member) => shown(member, depth + 1)))} }`;
+      return `Map { ${listedMembers([...value].map(([key, member]) => `${shownValue(key, depth + 1)} => ${shownValue(member, depth + 1)}`))} }`;
+    if (value instanceof Set) return `Set { ${listedMembers([...value].map((member) => shownValue(member, depth + 1)))} }`;
     if (value instanceof Date || value instanceof RegExp) return String(value);
-    const members = Object.entries(value).map(([key, member]) => `${key}: ${shown(member, depth + 1)}`);
+    const members = Object.entries(value).map(([key, member]) => `${key}: ${shownValue(member, depth + 1)}`);
     const name = (Object.getPrototypeOf(value) as { constructor?: { name?: string } } | null)?.constructor?.name;
-    return `${name && name !== 'Object' ? `${name} ` : ''}{ ${listed(members)} }`;
+    return `${name && name !== 'Object' ? `${name} ` : ''}{ ${listedMembers(members)} }`;
   } catch {
     return '[an object that cannot be shown]'; // a getter or a proxy of the page's throws
   }
 }
 
-function listed(members: readonly string[]): string {
+function listedMembers(members: readonly string[]): string {
   return members.length > mostMembers ? `${members.slice(0, mostMembers).join(', ')}, …` : members.join(', ');
 }
