@@ -265,6 +265,8 @@ export class Running {
       tell: (event) => {
         reporter.tell(event);
         if (event.event !== 'command' || event.state !== 'ready') return;
+        // It may be what a rule leads to.
+        server.forwarder.watch();
         if (ready.has(event.name)) server.live.say(`${event.name} is back`);
         ready.add(event.name);
       },

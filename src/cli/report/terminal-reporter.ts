@@ -89,7 +89,8 @@ export function terminalReporter(
         if (what.needsRestart.length > 0) event(pc.yellow(`${what.needsRestart.join(', ')} will count from the next start on`));
         return;
       case 'command':
-        if (what.state === 'starts') starting.add(what.name);
+        // Its backend may be found only a moment after it's ready.
+        if (what.state === 'starts' || (early && what.state === 'ready')) starting.add(what.name);
         else starting.delete(what.name);
         return event(commandText(what));
       case 'output':
