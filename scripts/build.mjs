@@ -119,3 +119,4 @@ writeFileSync(join(root, 'dist/settings.schema.json'), `${JSON.stringify(setting
 const { eventSchema } = await import('../dist/cli/report/event-schema.js');
 writeFileSync(join(root, 'dist/events.schema.json'), `${JSON.stringify(z.toJSONSchema(eventSchema), null, 2)}\n`);
 chmodSync(join(root, 'dist/cli/main.js'), 0o755);
+chmodSync(join(root, 'dist/cli/start.js'), 0o755);

@@ -92,6 +92,7 @@ const floors = [
   'cli/commands',
   'inside',
   'cli/main.ts',
+  'cli/start.ts',
 ];
 
 /** What a file imports in any way, as paths in `src`. */

@@ -131,7 +131,7 @@ export async function effectiveSettings(
   const found = pagesOf({ root, start, page: line.page, pages, except: [...verbatim, output], mayBeNone });
   const head = insertedHtml(root, 'insert.head', settings.insert?.head);
   const body = insertedHtml(root, 'insert.body', settings.insert?.body);
-  const inserted = [head.file, body.file].filter((file) => file !== undefined);
+  const inserted = [head.file, body.file].filter((file) => file !== undefined).concat(read?.imports ?? []);
   return Object.freeze({
     root,
     mode,

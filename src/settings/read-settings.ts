@@ -25,6 +25,8 @@ export const settingsFileNames = [
 export interface SettingsFile {
   file: string;
   settings: Settings;
+  /** Absolute paths of the files of the user's own that it imports. */
+  imports: readonly string[];
 }
 
 /**
@@ -37,8 +39,9 @@ export async function readSettings(root: string, named: string | undefined): Pro
     named === undefined ? settingsFileNames.map((name) => join(root, name)).find((path) => existsSync(path)) : resolve(named);
   if (file === undefined) return undefined;
   if (!existsSync(file)) throw unreadable(file, 'it does not exist');
-  const value = extname(file) === '.json' ? readJson(file) : await runModule(file);
-  return { file, settings: await checkSettings(value, basename(file), readFileSync(file, 'utf8')) };
+  const imports: string[] = [];
+  const value = extname(file) === '.json' ? readJson(file) : await runModule(file, imports);
+  return { file, imports, settings: await checkSettings(value, basename(file), readFileSync(file, 'utf8')) };
 }
 
 function readJson(file: string): unknown {
@@ -53,11 +56,11 @@ function readJson(file: string): unknown {
  * Runs a settings module. It is translated to a file of its own content's name in the project's cache folder, so that
  * a changed one is really run again, and what it imports is named by absolute URLs.
  */
-async function runModule(file: string): Promise<unknown> {
+async function runModule(file: string, imports: string[]): Promise<unknown> {
   const cache = join(dirname(file), 'node_modules/.cache/vine-spark');
   const made: string[] = [];
   try {
-    const copy = await translateForNode(file, cache, made);
+    const copy = await translateForNode(file, { cache, made, imports });
     const running = import(pathToFileURL(copy).href) as Promise<{ default?: unknown }>;
     const module = await inTime(running, longestRunMs, 'it has not finished');
     if (module.default === undefined) throw new Error('it has no default export');
@@ -70,7 +73,15 @@ async function runModule(file: string): Promise<unknown> {
   }
 }
 
-async function translateForNode(file: string, cache: string, made: string[]): Promise<string> {
+/** Where copies go, those that were made, and the files that they are of. */
+interface Copying {
+  cache: string;
+  made: string[];
+  imports: string[];
+}
+
+async function translateForNode(file: string, copying: Copying): Promise<string> {
+  const { cache, made } = copying;
   const source = readFileSync(file, 'utf8');
   const translated = await translateScript(source, {
     id: file,
@@ -88,7 +99,7 @@ async function translateForNode(file: string, cache: string, made: string[]): Pr
   for (const { specifier, start, end, type } of imports) {
     if (typeof specifier !== 'string' || specifier.startsWith('node:')) continue;
     const target = /^\.{1,2}\//.test(specifier)
-      ? await localModule(resolve(dirname(file), specifier), cache, made)
+      ? await localModule(resolve(dirname(file), specifier), copying)
       : require.resolve(specifier);
     const url = JSON.stringify(pathToFileURL(target).href);
     text = text.slice(0, start) + (type === 'dynamic' ? url : url.slice(1, -1)) + text.slice(end);
@@ -100,11 +111,12 @@ async function translateForNode(file: string, cache: string, made: string[]): Pr
   return copy;
 }
 
-async function localModule(path: string, cache: string, made: string[]): Promise<string> {
+async function localModule(path: string, copying: Copying): Promise<string> {
   const candidates = [path, path.replace(/\.js$/, '.ts'), `${path}.ts`, `${path}.js`, `${path}.mjs`];
   const found = candidates.find((candidate) => existsSync(candidate) && extname(candidate) !== '');
   if (!found) throw new Error(`it imports ${path}, which does not exist`);
-  return /\.[mc]?[jt]s$/.test(found) ? translateForNode(found, cache, made) : found;
+  copying.imports.push(found);
+  return /\.[mc]?[jt]s$/.test(found) ? translateForNode(found, copying) : found;
 }
 
 function unreadable(file: string, why: string, cause?: unknown): VineError {

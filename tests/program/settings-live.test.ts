@@ -46,6 +46,21 @@ test('a new rule and a new page apply while the server runs', async () => {
   expect(await get('/berths/4')).toMatch(/^200/);
 });
 
+test('files that the settings import are watched too', async () => {
+  const other = Workspace.with({
+    'index.html': '<!doctype html>',
+    'rules.ts': `export const path: string = '/one';\n`,
+    'vine-spark.config.ts': `import { path } from './rules';\nexport default { forward: [{ paths: [path], to: 'http://127.0.0.1:9' }] };\n`,
+  });
+  const serving = await Program.serve(other.root);
+  const after = serving.mark;
+  other.write({ 'rules.ts': `export const path: string = '/two';\n` });
+  await serving.next('settings', { after });
+  expect((await fetch(new URL('/two', serving.url))).status).toBe(502);
+  await serving.stop();
+  other.dispose();
+});
+
 test('a stream to the backend goes on through a change, and updates are sent as before', async () => {
   const stream = (await fetch(new URL('/api/stream', program.url))).body!.getReader();
   await stream.read();
