@@ -1,4 +1,4 @@
-import { existsSync, readdirSync, readFileSync } from 'node:fs';
+import { readdirSync, readFileSync } from 'node:fs';
 import { dirname, join } from 'node:path';
 import semver from 'semver';
 import { packageOf } from '../core/module-id.js';
@@ -160,21 +160,35 @@ function unused(project: ProjectGraph, own: Description): Problem[] {
 }
 
 function configurations(root: string): string[] {
-  return readdirSync(root)
-    .filter((name) => /(?:config|rc)\.?[\w.]*$|^\.[\w-]+rc/.test(name) && !name.endsWith('.lock'))
-    .map((name) => text(join(root, name)));
+  return readdirSync(root, { withFileTypes: true })
+    .filter(
+      (entry) =>
+        entry.isFile() &&
+        /\.config\.\w+$|^\.[\w-]+rc(?:\.\w+)?$|^[\w-]+\.json$/.test(entry.name) &&
+        entry.name !== 'package.json',
+    )
+    .filter((entry) => !entry.name.includes('lock'))
+    .map((entry) => text(join(root, entry.name)));
 }
 
 /** Texts of scripts that are none of the page's, such as a server's. */
-function serverTexts(root: string, folder = root, depth = 0): string {
+function serverTexts(folder: string, depth = 0): string {
   let all = '';
-  for (const entry of readdirSync(folder, { withFileTypes: true })) {
+  for (const entry of entriesOf(folder)) {
     if (entry.name.startsWith('.') || entry.name === 'node_modules' || all.length > 5_000_000) continue;
     const path = join(folder, entry.name);
-    if (entry.isDirectory() && depth < 6) all += serverTexts(root, path, depth + 1);
+    if (entry.isDirectory() && depth < 6) all += serverTexts(path, depth + 1);
     else if (/\.[mc]?[jt]sx?$/.test(entry.name)) all += text(path);
   }
   return all;
+}
+
+function entriesOf(folder: string) {
+  try {
+    return readdirSync(folder, { withFileTypes: true });
+  } catch {
+    return []; // nobody may look into it
+  }
 }
 
 function installedAt(root: string, name: string): Description | undefined {
@@ -193,7 +207,11 @@ function read(file: string): Description | undefined {
 }
 
 function text(file: string): string {
-  return existsSync(file) ? readFileSync(file, 'utf8') : '';
+  try {
+    return readFileSync(file, 'utf8');
+  } catch {
+    return ''; // nobody may read it, or it has just gone
+  }
 }
 
 function finding(code: Problem['code'], message: string, hint: string, file: string): Problem {

@@ -120,6 +120,6 @@ export class BuildReporter {
   }
 
   #print(event: object): void {
-    process.stdout.write(`${JSON.stringify(event)}\n`);
+    process.stdout.write(`${JSON.stringify({ ...event, at: new Date().toISOString() })}\n`);
   }
 }

@@ -1,4 +1,5 @@
 import { z } from 'zod';
+import { manifestSchema } from '../../build/manifest.js';
 
 const texts = z.array(z.string());
 const ms = z.number().nonnegative().describe('Milliseconds.');
@@ -82,6 +83,14 @@ export const eventSchema = z.discriminatedUnion('event', [
     chain: texts,
   }),
   event('problems', 'What keeps pages, or a build, from being up to date.', { problems: z.array(problem) }),
+  event('built', 'A build was written.', {
+    manifest: manifestSchema,
+    summary: z.object({}).loose().describe('Sizes by page and package, in bytes.'),
+    others: texts.describe("Files in the folder that are somebody else's."),
+    warnings: z.array(problem),
+    notes: texts,
+    ms,
+  }),
   event('solved', 'Nothing does any more.', { ms }),
   event('problem', 'Something that was asked for beside did not work.', { problem }),
   event('warning', 'Something need not be wrong.', { warning: problem }),
