@@ -1,12 +1,12 @@
 import type { Node } from 'estree';
 import { walk } from 'estree-walker';
 import { parseSync } from 'oxc-parser';
-import { directCall, directCallHint } from '../core/direct-call.js';
+import { type DirectCall, directCall, directCallHint } from '../core/direct-call.js';
 import { type Problem, problemAt } from '../core/problem/problem.js';
 import type { ProjectGraph } from './project-graph.js';
 
 /** What a text has to hold before it's worth a tree. */
-const origin = /(?:http|ws)s?:\/\/(?:[\w-]+\.)*(?:localhost|127(?:\.\d+){3}|0\.0\.0\.0|\[::1\])(?::\d+)?[^\s'"`\\]*/gi;
+const origin = /(?:http|ws)s?:\/\/(?:[\w-]+\.)*(?:localhost|127(?:\.\d+){3}|0\.0\.0\.0|\[::1\])(?::\d+)?[^\s'"`\\$<>]*/gi;
 
 /** Origins of this machine that stand in texts of the project's own scripts: they are others where the application will run. */
 export function directOrigins({ modules }: ProjectGraph): Problem[] {
@@ -21,10 +21,16 @@ export function directOrigins({ modules }: ProjectGraph): Problem[] {
       if (!call) continue;
       const message = `${call.origin} stands in the source: browsers treat it as another site, and it is somewhere else in production.`;
       const place = { file: id, text, start, end: start + url.length };
-      found.push({ ...problemAt(place, { code: 'direct-origin', message, hint: directCallHint(call) }), severity: 'warning' });
+      found.push({ ...problemAt(place, { code: 'direct-origin', message, hint: hintFor(url, call) }), severity: 'warning' });
     }
   }
   return found;
+}
+
+/** What to write instead; an origin alone is put in front of paths somewhere else. */
+function hintFor(url: string, call: DirectCall): string {
+  if (new URL(url).pathname !== '/') return directCallHint(call);
+  return `Write paths without an origin, and let the dev server forward them, such as: forward: [{ paths: ['/api'], to: '${call.origin}' }]`;
 }
 
 /** Where they are: in texts, not in comments. */
