@@ -52,11 +52,9 @@ test('a blocked call is told with its line and the rule that solves it; pasted, 
   while (!watched.console.some((text) => text.includes(rule))) await watched.page.waitForEvent('console');
   expect(watched.console.find((text) => text.includes(rule))).toMatch(/Vine Spark: The browser blocked.*src\/main\.ts:2:/);
   const after = program.mark;
-  workspace.write({
-    'vine-spark.config.js': `export default { ${rule} };`,
-    'src/main.ts': call('/api/departures?tide=high'),
-  });
+  workspace.write({ 'vine-spark.config.js': `export default { ${rule} };` });
   await program.next('settings', { after });
+  workspace.write({ 'src/main.ts': call('/api/departures?tide=high') });
   await watched.page.waitForFunction(`document.title === 'Merganser'`);
   await watched.page.context().close();
 }, 60_000);
