@@ -19,7 +19,7 @@ export function directOrigins({ modules }: ProjectGraph): Problem[] {
     for (const { start, url } of originsIn(id, text)) {
       const call = directCall(url);
       if (!call) continue;
-      const message = `${call.origin} stands in the source: browsers treat it as another site, and it is somewhere else in production.`;
+      const message = `${call.origin} stands in the source: to browsers it is another site, and in production it is elsewhere.`;
       const place = { file: id, text, start, end: start + url.length };
       found.push({ ...problemAt(place, { code: 'direct-origin', message, hint: hintFor(url, call) }), severity: 'warning' });
     }

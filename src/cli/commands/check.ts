@@ -87,7 +87,8 @@ async function checkAll(settings: EffectiveSettings, json: boolean): Promise<num
       found.map((problem) => [JSON.stringify([problem.code, problem.message, problem.file, problem.position]), problem]),
     ).values(),
   ];
-  const what = `${project.modules.size} modules and ${settings.forward.length} rules`;
+  const counted = (count: number, word: string) => `${count} ${word}${count === 1 ? '' : 's'}`;
+  const what = `${counted(project.modules.size, 'module')} and ${counted(settings.forward.length, 'rule')}`;
   if (json) process.stdout.write(`${shownJson({ findings: once, modules: project.modules.size })}\n`);
   else {
     for (const problem of once) process.stdout.write(`${problemText(problem, undefined)}\n\n`);
