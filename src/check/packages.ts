@@ -152,7 +152,12 @@ function unused(project: ProjectGraph, own: Description): Problem[] {
     const message = `${name} stands in package.json, and nothing uses it.`;
     return [
       {
-        ...finding('package-unused', message, `If that is so: npm uninstall ${name}`, 'package.json'),
+        ...finding(
+          'package-unused',
+          message,
+          `If that is so: ${project.installCommand.split(' ')[0]} remove ${name}`,
+          'package.json',
+        ),
         severity: 'warning' as const,
       },
     ];

@@ -45,7 +45,7 @@ function listed(folder: string): string[] {
   }
 }
 
-/** Whether the system lets enough be watched. `limit` is for tests. */
+/** Whether the system lets enough be watched. `file` says how many. */
 export function checkWatchLimit(file = '/proc/sys/fs/inotify/max_user_watches'): Problem[] {
   let limit: number;
   try {

@@ -1,5 +1,6 @@
 import { existsSync, readFileSync, statSync } from 'node:fs';
-import picomatch from 'picomatch';
+import type Picomatch from 'picomatch';
+import { lazily } from '../core/lazily.js';
 import type { Problem } from '../core/problem/problem.js';
 import { VineError } from '../core/problem/problem.js';
 import { installCommandFor } from '../core/resolve/explain-failure.js';
@@ -14,6 +15,8 @@ import { pageIds, projectOf, servedOf } from './compose.js';
 import { colours } from './report/colours.js';
 import type { Reporter } from './report/reporter.js';
 import { UpdateReports } from './report/update-reports.js';
+
+const picomatch = lazily<typeof Picomatch>('picomatch');
 
 export interface RunningOptions {
   settings: EffectiveSettings;
@@ -129,8 +132,8 @@ export class Running {
     this.#hasBadSettings = false;
     server.showSettingsProblems([]);
     await this.#changePrograms(settings);
-    const needsRestart = (['host', 'port', 'exact'] as const).filter(
-      (key) => settings.listen[key] !== this.#settings.listen[key],
+    const needsRestart = (['host', 'port', 'exact', 'https'] as const).filter(
+      (key) => JSON.stringify(settings.listen[key]) !== JSON.stringify(this.#settings.listen[key]),
     );
     if (isSame(withoutPages(settings), withoutPages(this.#settings), mayBePages)) {
       const before = this.#settings;
@@ -148,6 +151,7 @@ export class Running {
       return;
     }
     await this.#replace(settings, cacheFolder, 'the settings changed');
+    this.checkTypes();
     const restart = needsRestart.map((key) => `listen.${key}`);
     reporter.tell({ event: 'settings', ms: performance.now() - since, needsRestart: restart });
   }
@@ -185,8 +189,10 @@ export class Running {
     const { server, reporter } = this.#options;
     this.#types?.changed();
     await this.#runs.changed(files);
-    const isTemplate = picomatch([...this.#settings.embed.watch], { dot: true });
-    const templates = this.#settings.embed.watch.length === 0 ? [] : files.filter((file) => isTemplate(file));
+    const { watch } = this.#settings.embed;
+    if (watch.length === 0) return;
+    const isTemplate = picomatch()([...watch], { dot: true });
+    const templates = files.filter((file) => isTemplate(file));
     if (templates.length === 0) return;
     const pages = await server.templatesChanged(templates);
     reporter.tell({ event: 'templates', files: templates, pages, ms: performance.now() - since });
@@ -196,14 +202,19 @@ export class Running {
   checkTypes(): void {
     const { reporter, server } = this.#options;
     const { root, types } = this.#settings;
-    if (!types || this.#types) return;
+    if (types === (this.#types !== undefined)) return;
+    if (!types) {
+      void this.#types!.stop();
+      this.#types = undefined;
+      return server.showTypeProblems([]);
+    }
     const compiler = findCompiler(root, installCommandFor(root, existsSync));
     if (!('program' in compiler)) return reporter.tell({ event: 'problem', problem: compiler });
-    let last = '[]';
+    let last: string | undefined;
     this.#types = new TypeChecker(root, (problems, ms) => {
       const told = JSON.stringify(problems);
       // The first turn says that it's right; later ones only what is new.
-      if (told === last && last !== '[]') return;
+      if (told === last) return;
       last = told;
       reporter.tell({ event: 'types', problems, ms });
       server.showTypeProblems(problems);

@@ -37,7 +37,11 @@ export async function liveFrontEnd(options: FrontEndOptions) {
   server.errors.on('failure', ({ what, error }) => failures.tell(what, error));
   running.begin(read);
   void running.startPrograms();
+  // However the user's process ends, nothing is left behind.
+  const onExit = () => running.killPrograms();
+  process.once('exit', onExit);
   const close = async () => {
+    process.off('exit', onExit);
     await running.stopPrograms();
     await running.writeKept();
     await server.keepAnswers();
@@ -55,6 +59,7 @@ export async function liveFrontEnd(options: FrontEndOptions) {
   const report = { project: projectName(settings.root), modules: project.graph.size, ms: performance.now() - from };
   reporter.tell({ event: 'inside', report });
   running.opened();
+  running.checkTypes();
   const tags = (entry: string): EntryTags => ({
     styles: `<script src="${ownUrl.plain(settings.base, 'embed.js')}" data-entry="${escapeHtml(entry)}"></script>`,
     scripts: '',

@@ -115,6 +115,7 @@ export class Alongside {
   /** The same without waiting. */
   kill(): void {
     this.#isWanted = false;
+    this.#run++;
     clearTimeout(this.#timer);
     if (this.#child) killTree(this.#child);
   }

@@ -85,7 +85,7 @@ export class BuiltHost {
     const { trust } = this.#options;
     if (!this.forwarder.find(request, 'first') && !this.forwarder.find(request, 'missing') && this.#options.isInside)
       return false;
-    if (!isOwnHost(request, trust)) refuseUpgrade(socket, '403 Forbidden');
+    if (!this.#isOwnHost(request)) refuseUpgrade(socket, '403 Forbidden');
     else this.#forwarding.upgrade(request, socket, { head, trust });
     return true;
   }
@@ -121,7 +121,7 @@ export class BuiltHost {
 
   #answer(request: IncomingMessage, response: ServerResponse, isContinued: boolean, next: (() => void) | undefined): void {
     const { trust, base, routes } = this.#options;
-    if (!isOwnHost(request, trust)) return refuseHost(request, response);
+    if (!this.#isOwnHost(request)) return refuseHost(request, response);
     const first = this.forwarder.find(request, 'first');
     if (first) return this.#forwarding.forward(request, response, { rule: first, isContinued });
     if (isContinued) response.writeContinue();
@@ -130,19 +130,29 @@ export class BuiltHost {
     const inBase = path.startsWith(base) ? `/${path.slice(base.length)}` : path === base.slice(0, -1) ? '/' : undefined;
     const file = inBase !== undefined && isRead ? this.#fileAt(inBase, request) : undefined;
     if (file !== undefined) {
-      protect(request, response, trust);
+      this.#protect(request, response);
       // A name with a hash never means anything else.
       return sendStatic(request, response, file, /\/assets\/[^/]*-[0-9a-f]{10}\.\w+$/.test(path));
     }
     const missing = this.forwarder.find(request, 'missing');
     if (missing) return this.#forwardPage(request, response, missing);
     if (next) return next();
-    protect(request, response, trust);
+    this.#protect(request, response);
     if (path === '/' && base !== '/' && isPageRequest(request, path)) return sendToBase(response, base);
     if (path === '/favicon.ico') return sendText(response, 204, 'image/x-icon', '');
     const forwards = this.forwarder.rules.map(({ label, to }) => ({ label, origin: to.label }));
     const lookedFor = ['a page of that path', 'a file of the build', 'a rule that forwards the path to a backend'];
     sendText(response, 404, 'text/html; charset=utf-8', notFoundPage({ path, base, routes, lookedFor, forwards }));
+  }
+
+  /** Inside of a server of the user's it's production: whatever names that has are right. */
+  #isOwnHost(request: IncomingMessage): boolean {
+    return this.#options.isInside === true || isOwnHost(request, this.#options.trust);
+  }
+
+  /** What is on a developer's machine is kept to its own pages; what is published isn't. */
+  #protect(request: IncomingMessage, response: ServerResponse): void {
+    if (!this.#options.isInside) protect(request, response, this.#options.trust);
   }
 
   /** The backend's pages get what the rule says that they start, as they do in development. */

@@ -1,9 +1,9 @@
 import type { z } from 'zod';
+import type { Span } from '../core/documents/read-page.js';
 import { nearMiss } from '../core/problem/near-miss.js';
 import { type Problem, problemAt, VineError } from '../core/problem/problem.js';
 import type { Settings } from './schema.js';
 import { settingDocs } from './setting-docs.js';
-import { placeOfSetting } from './setting-place.js';
 
 /**
  * Checks a value against the schema. `origin` is what the settings are called, `text` that of their file, so that mistakes have places.
@@ -22,9 +22,11 @@ export async function checkSettings(value: unknown, origin: string, text?: strin
     });
   const parsed = settingsSchema.safeParse(value);
   if (parsed.success) return parsed.data;
+  // Only mistakes need their places.
+  const { placeOfSetting } = await import('./setting-place.js');
   const mistakes = parsed.error.issues.flatMap((issue) => mistakesOf(issue, value, knownKeys));
   const [first, ...others] = mistakes.map(({ path, isKey, ...told }) =>
-    placed({ code: 'unknown-setting', ...told }, { origin, text, path, isKey }),
+    placed({ code: 'unknown-setting', ...told }, { origin, text, place: text && placeOfSetting(origin, text, path, isKey) }),
   );
   throw new VineError(first!, {}, others);
 }
@@ -40,11 +42,10 @@ interface Mistake {
 
 function placed(
   told: Pick<Problem, 'code' | 'message' | 'hint'>,
-  { origin, text, path, isKey }: { origin: string; text: string | undefined; path: readonly PropertyKey[]; isKey: boolean },
+  { origin, text, place }: { origin: string; text: string | undefined; place: Span | '' | undefined },
 ): Problem {
-  const place = text === undefined ? undefined : placeOfSetting(origin, text, path, isKey);
-  if (!place) return { ...told, severity: 'error', file: origin };
-  return problemAt({ file: origin, text: text!, ...place }, told);
+  if (!text || !place) return { ...told, severity: 'error', file: origin };
+  return problemAt({ file: origin, text, ...place }, told);
 }
 
 function mistakesOf(issue: z.core.$ZodIssue, value: unknown, knownKeys: (path: readonly PropertyKey[]) => string[]): Mistake[] {

@@ -1,8 +1,11 @@
 import { basename, extname, resolve } from 'node:path';
-import { type ParseEntry, parse } from 'shell-quote';
+import type ShellQuote from 'shell-quote';
+import { lazily } from '../core/lazily.js';
 import { VineError } from '../core/problem/problem.js';
 import type { RunRule } from '../run/run-rule.js';
 import type { Settings } from './schema.js';
+
+const shellQuote = lazily<typeof ShellQuote>('shell-quote');
 
 /**
  * Programs that run alongside, with everything filled in. `env` holds what the environment files say.
@@ -36,7 +39,7 @@ export function runRules(root: string, rules: NonNullable<Settings['run']>, env:
 
 /** A command as a shell would take it apart, without one. */
 function wordsOf(command: string, env: Readonly<Record<string, string | undefined>>): string[] {
-  const words: ParseEntry[] = parse(command, env as Record<string, string>);
+  const words = shellQuote().parse(command, env as Record<string, string>);
   return words.map((word) => {
     if (typeof word === 'string') return word;
     const sign = 'op' in word ? (word.op === 'glob' ? word.pattern : word.op) : '#';

@@ -1,19 +1,14 @@
 import type { Expression, Node, ObjectExpression, Program, Property } from 'estree';
 import { parseSync } from 'oxc-parser';
+import type { Span } from '../core/documents/read-page.js';
 
-/** Offsets in a settings file. */
-interface Place {
-  start: number;
-  end: number;
-}
-
-type Placed<T> = T & Place;
+type Placed<T> = T & Span;
 
 /**
  * Where a setting stands in a settings file, or the nearest that it's part of; `undefined` where the file's form doesn't tell, e.g.
  * because a function makes it. `isKey`: the key itself is meant and not its value.
  */
-export function placeOfSetting(file: string, text: string, path: readonly PropertyKey[], isKey = false): Place | undefined {
+export function placeOfSetting(file: string, text: string, path: readonly PropertyKey[], isKey = false): Span | undefined {
   const isJson = file.endsWith('.json');
   // An object at the start of a statement would be a block.
   const source = isJson ? `(${text})` : text;
@@ -21,7 +16,7 @@ export function placeOfSetting(file: string, text: string, path: readonly Proper
   if (errors.length > 0) return undefined;
   const tree = program as unknown as Program;
   let at: Node | undefined = isJson ? firstExpression(tree) : defaultExport(tree);
-  let found: Place | undefined;
+  let found: Span | undefined;
   for (const [index, key] of path.entries()) {
     const inside: Node | undefined = at && expressionOf(at, tree);
     if (inside?.type === 'ArrayExpression') {
@@ -74,7 +69,7 @@ function nameOf(key: Node): string | undefined {
   return key.type === 'Literal' ? String(key.value) : undefined;
 }
 
-function placeOf(node: Node): Place {
+function placeOf(node: Node): Span {
   const { start, end } = node as Placed<Node>;
   return { start, end };
 }

@@ -64,6 +64,7 @@ export class TypeChecker {
   readonly #root: string;
   readonly #onProblems: (problems: Problem[], ms: number) => void;
   #child: ChildProcess | undefined;
+  #isStopped = false;
   #compiler: Compiler | undefined;
   #timer: NodeJS.Timeout | undefined;
   #output = '';
@@ -83,7 +84,7 @@ export class TypeChecker {
 
   /** Files changed; for compilers that don't watch by themselves. */
   changed(): void {
-    if (!this.#compiler || Number.parseInt(this.#compiler.version, 10) < 7) return;
+    if (this.#isStopped || !this.#compiler || Number.parseInt(this.#compiler.version, 10) < 7) return;
     clearTimeout(this.#timer);
     this.#timer = setTimeout(() => this.#again(), pauseMs);
     this.#timer.unref();
@@ -132,6 +133,7 @@ export class TypeChecker {
   }
 
   async stop(): Promise<void> {
+    this.#isStopped = true;
     clearTimeout(this.#timer);
     if (this.#child) await endTree(this.#child);
   }

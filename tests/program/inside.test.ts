@@ -7,6 +7,7 @@ import WebSocket from 'ws';
 import { Backend } from '../support/backend.js';
 import { launchBrowser, openPage } from '../support/browser.js';
 import { runProgram } from '../support/program.js';
+import { sendRaw } from '../support/raw-http.js';
 import { repository, Workspace } from '../support/workspace.js';
 
 const files = {
@@ -159,6 +160,10 @@ test('one process, one port: routes before and after, updates that keep state, r
   expect(await runProgram(workspace.root, ['build', '--no-cache', '--no-minify'])).toMatchObject({ code: 0 });
   await run('express', '{}', { NODE_ENV: 'production', OWN: '1' });
   expect([await get('/api/tide'), await get('/after', '*/*')]).toEqual(['200 {"tide":"high"}', '200 {"tide":"high"}']);
+  // Whatever name it has in production.
+  const published = await sendRaw(port, 'GET / HTTP/1.1\r\nhost: harbour.example\r\nconnection: close\r\n\r\n', 'localhost');
+  expect(published).toMatch(/^HTTP\/1\.1 200 /);
+  expect(published).not.toMatch(/cross-origin-resource-policy|frame-ancestors/i);
   for (const path of ['/deep/link', '/rendered']) {
     const { page, errors } = await openPage(browser, `http://localhost:${port}${path}`);
     await page.click('button');

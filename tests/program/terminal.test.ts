@@ -127,7 +127,7 @@ test('pages come and go with a line, errors that repeat fold, and what pages pri
   child.kill('SIGKILL');
   await ended;
   await page.locator('spark-away').waitFor({ state: 'attached' });
-  expect(await page.evaluate(`document.querySelector('spark-away').shadowRoot.textContent`)).toContain('is not there');
+  expect(await page.evaluate(`document.querySelector('spark-away').shadowRoot.textContent`)).toContain('cannot be reached');
   const again = await Program.serve(workspace.root, ['index.html', '--port', port]);
   await page.locator('spark-away').waitFor({ state: 'detached' });
   await again.stop();

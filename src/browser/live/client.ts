@@ -116,10 +116,11 @@ export class LiveClient {
     }
   }
 
-  #retry(): void {
+  /** Connects later. `isAway`: nobody answers, which the page says if it lasts. */
+  #retry(isAway = true): void {
     if (this.#isReloading) return;
     // A server that starts over is back before anybody needs to know.
-    this.#awayTimer ??= setTimeout(() => this.#isReloading || showAway(), awayMs);
+    if (isAway) this.#awayTimer ??= setTimeout(() => this.#isReloading || showAway(), awayMs);
     this.#retryTimer = setTimeout(() => void this.connect(), this.#retryMs);
     this.#retryMs = Math.min(this.#retryMs * 1.6, longestRetryMs);
   }
@@ -134,7 +135,7 @@ export class LiveClient {
     if (!this.#isRefusalTold) console.warn(`Vine Spark: this page gets no updates: ${why.trim()}`);
     this.#isRefusalTold = true;
     this.#retryMs = longestRetryMs;
-    this.#retry();
+    this.#retry(false);
   }
 
   /** The page has more modules of its own from now on, and is known by another name. */

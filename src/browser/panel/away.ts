@@ -17,7 +17,7 @@ export function showAway(): void {
   shadow.adoptedStyleSheets = [sheet];
   const text = document.createElement('p');
   text.setAttribute('role', 'status');
-  text.textContent = 'Vine Spark is not there; this page shows how it was.';
+  text.textContent = 'Vine Spark cannot be reached; this page shows how it was.';
   shadow.append(text);
   document.documentElement.append(notice);
 }
