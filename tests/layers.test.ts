@@ -140,3 +140,20 @@ test('the core has no sockets, watching, terminal or processes', () => {
   );
   expect([...wrong, ...process]).toEqual([]);
 });
+
+test('a start loads few packages: each costs time, every time', () => {
+  const joined = readFileSync(join(repository, 'dist/joined.js'), 'utf8');
+  const loaded = new Set([...joined.matchAll(/^import .* from '([^'.][^']*)';$/gm)].map(([, name]) => name!));
+  const few = [
+    'commander',
+    'es-module-lexer',
+    'fastest-levenshtein',
+    'fresh',
+    'magic-string',
+    'parse5',
+    'picocolors',
+    'picomatch',
+  ];
+  const allowed = new Set([...few, '@jridgewell/sourcemap-codec', 'resolve.exports', 'srcset']);
+  expect([...loaded].filter((name) => !name.startsWith('node:') && !allowed.has(name))).toEqual([]);
+});

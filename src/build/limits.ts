@@ -1,5 +1,6 @@
 import type { Problem } from '../core/problem/problem.js';
-import { loadsOf, type Manifest } from './manifest.js';
+import { loadsOf } from './loads.js';
+import type { Manifest } from './manifest.js';
 
 /** Sizes that a build must not exceed, in bytes, compressed with gzip. */
 export interface Limits {

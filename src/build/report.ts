@@ -1,7 +1,8 @@
 import { gzipSync } from 'node:zlib';
 import { packageOf } from '../core/module-id.js';
 import type { ProjectGraph } from '../project/project-graph.js';
-import { loadsOf, type Manifest } from './manifest.js';
+import { loadsOf } from './loads.js';
+import type { Manifest } from './manifest.js';
 import type { Program } from './program.js';
 
 /** A module in a file of a build. */

@@ -2,7 +2,8 @@ import { promisify } from 'node:util';
 import { brotliCompress, constants, gzip } from 'node:zlib';
 import { packageOf } from '../core/module-id.js';
 import { plain } from './limits.js';
-import { loadsOf, type Manifest } from './manifest.js';
+import { loadsOf } from './loads.js';
+import type { Manifest } from './manifest.js';
 import type { BuildResult } from './options.js';
 
 const compressed = { gzip: promisify(gzip), brotli: promisify(brotliCompress) };

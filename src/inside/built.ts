@@ -1,5 +1,5 @@
 import { relative } from 'node:path';
-import { entryTags } from '../build/manifest.js';
+import { entryTags } from '../build/loads.js';
 import { lastManifest } from '../build/output-folder.js';
 import { Failures } from '../cli/staying-alive.js';
 import { VineError } from '../core/problem/problem.js';

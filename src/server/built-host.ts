@@ -120,7 +120,7 @@ export class BuiltHost {
   }
 
   #answer(request: IncomingMessage, response: ServerResponse, isContinued: boolean, next: (() => void) | undefined): void {
-    const { trust, base, routes } = this.#options;
+    const { base, routes } = this.#options;
     if (!this.#isOwnHost(request)) return refuseHost(request, response);
     const first = this.forwarder.find(request, 'first');
     if (first) return this.#forwarding.forward(request, response, { rule: first, isContinued });

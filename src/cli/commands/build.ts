@@ -2,7 +2,6 @@ import { existsSync } from 'node:fs';
 import { join, relative, resolve } from 'node:path';
 import { Command, Option } from 'commander';
 import type { BuildOptions } from '../../build/options.js';
-import { resolveTargets } from '../../build/targets.js';
 import { type Problem, VineError } from '../../core/problem/problem.js';
 import { installCommandFor } from '../../core/resolve/explain-failure.js';
 import { contentHash } from '../../core/text/content-hash.js';
@@ -70,7 +69,7 @@ async function runBuild(page: string | undefined, options: BuildCommandOptions):
   try {
     const found = settings.types ? await typeProblems(settings.root) : [];
     if (found.length > 0) throw new BuildFailed(found);
-    await reporter.built(await build(optionsFor(settings, options, reporter)), performance.now() - from);
+    await reporter.built(await build(await optionsFor(settings, options, reporter)), performance.now() - from);
     return 0;
   } catch (error) {
     if (!(error instanceof BuildFailed)) throw error;
@@ -102,7 +101,7 @@ async function watch(
       await current?.close();
       await start(fresh);
     };
-    current = new BuildWatch(optionsFor(settings, options, reporter), {
+    current = new BuildWatch(await optionsFor(settings, options, reporter), {
       built: (result, ms) => void reporter.built(result, ms).catch(failure),
       failed: (problems) => reporter.failed(problems),
       failure,
@@ -134,7 +133,13 @@ function reporterFor(
   });
 }
 
-function optionsFor(settings: EffectiveSettings, { cache, minify }: BuildCommandOptions, reporter: BuildReporter): BuildOptions {
+async function optionsFor(
+  settings: EffectiveSettings,
+  { cache, minify }: BuildCommandOptions,
+  reporter: BuildReporter,
+): Promise<BuildOptions> {
+  // The lists of browsers take their time to load, and only builds need them.
+  const { resolveTargets } = await import('../../build/targets.js');
   const rules = settings.forward.map(compileRule);
   const cacheFolder = cache ? cacheFolderOf(settings.root) : undefined;
   const browsers = resolveTargets(settings.targets, settings.root);

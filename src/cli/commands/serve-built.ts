@@ -1,6 +1,6 @@
 import { existsSync } from 'node:fs';
 import { join, relative } from 'node:path';
-import { entryTags } from '../../build/manifest.js';
+import { entryTags } from '../../build/loads.js';
 import { lastManifest } from '../../build/output-folder.js';
 import { VineError } from '../../core/problem/problem.js';
 import { BuiltHost } from '../../server/built-host.js';
