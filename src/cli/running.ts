@@ -5,6 +5,7 @@ import type { Problem } from '../core/problem/problem.js';
 import { VineError } from '../core/problem/problem.js';
 import { installCommandFor } from '../core/resolve/explain-failure.js';
 import type { Trace } from '../core/trace.js';
+import { forgetKept } from '../project/kept/disk-cache.js';
 import type { Project } from '../project/project.js';
 import { RunAll } from '../run/run-all.js';
 import type { VineServer } from '../server/server.js';
@@ -243,12 +244,16 @@ export class Running {
     const since = performance.now();
     this.#queue = this.#queue
       .then(() => this.#replace(this.#settings, undefined, 'everything was read anew'))
-      .then(() =>
+      .then(async () => {
+        const { cacheFolder } = this.#options;
+        // What is kept may be what is doubted: the next start finds nothing of it.
+        await this.#closing;
+        if (cacheFolder !== undefined) forgetKept(cacheFolder);
         this.#options.reporter.tell({
           event: 'note',
           text: `everything was read anew in ${Math.round(performance.now() - since)} ms`,
-        }),
-      )
+        });
+      })
       .catch((error: Error) => this.#failed(error));
   }
 

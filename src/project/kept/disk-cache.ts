@@ -1,4 +1,4 @@
-import { mkdirSync, readdirSync, rmSync } from 'node:fs';
+import { existsSync, mkdirSync, readdirSync, rmSync } from 'node:fs';
 import { join } from 'node:path';
 import { PackedFile } from './packed-file.js';
 
@@ -127,4 +127,11 @@ export class DiskCache {
 function dropOlderForms(folder: string): void {
   for (const name of readdirSync(folder))
     if (/^(?:modules(?:-lock)?|reading-\d+)$/.test(name)) rmSync(join(folder, name), { recursive: true, force: true });
+}
+
+/** Takes away everything that is kept for later starts, but for the lists of builds. */
+export function forgetKept(folder: string): void {
+  if (!existsSync(folder)) return;
+  for (const name of readdirSync(folder))
+    if (name === fileName || name.startsWith('start-')) rmSync(join(folder, name), { recursive: true, force: true });
 }
