@@ -10,6 +10,8 @@ interface VineLive {
   cleanup(callback: (state: Record<string, unknown>) => void): void;
   /** Updates of this module reload the page; called in a `take` callback it reloads now. */
   refuse(reason?: string): void;
+  /** Says in the terminal whose state starts anew in the update under way. */
+  anew(...names: string[]): void;
 }
 interface ImportMeta {
   /** Absent in a production build. */
@@ -25,4 +27,14 @@ declare module '*.svg' {
 declare module '*.png' {
   const url: string;
   export default url;
+}
+declare module '*.vue' {
+  // biome-ignore lint/suspicious/noExplicitAny: what a component is, its framework's own tools say
+  const component: any;
+  export default component;
+}
+declare module '*.svelte' {
+  // biome-ignore lint/suspicious/noExplicitAny: what a component is, its framework's own tools say
+  const component: any;
+  export default component;
 }

@@ -1,3 +1,5 @@
+import type { ModuleContent } from '../core/graph/module-content.js';
+import type { ModuleGraph } from '../core/graph/module-graph.js';
 import { fileOfId } from '../core/module-id.js';
 import type { Problem } from '../core/problem/problem.js';
 import { ProjectGraph } from '../project/project-graph.js';
@@ -14,6 +16,18 @@ import { Writer } from './writer.js';
  * @throws VineError `output-refused`, or `BuildFailed` with the problems that keep a page from being built.
  */
 export async function build(options: BuildOptions): Promise<BuildResult> {
+  const project = begun(options);
+  try {
+    options.onStage('reading modules');
+    await project.readModules();
+    return await write(project, options);
+  } finally {
+    await project.close();
+  }
+}
+
+/** A project whose pages were read. */
+function begun(options: BuildOptions): ProjectGraph {
   const project = new ProjectGraph(options, {
     changes: { added() {}, dropped() {} },
     onLoaded() {},
@@ -22,13 +36,7 @@ export async function build(options: BuildOptions): Promise<BuildResult> {
     turn: () => undefined,
   });
   project.readPages();
-  try {
-    options.onStage('reading modules');
-    await project.readModules();
-    return await write(project, options);
-  } finally {
-    await project.close();
-  }
+  return project;
 }
 
 /**
@@ -55,10 +63,39 @@ export async function write(project: ProjectGraph, options: BuildOptions, memory
   for (const [path, content] of files)
     if (/\.(?:js|css)$/.test(path) && typeof content === 'string' && path in manifest.files && !fallbacks.has(path))
       texts.set(path, content);
-  const sizes = new Map<string, number>();
-  for (const inFile of modules.values()) for (const [id, text] of inFile) sizes.set(id, Buffer.byteLength(text));
+  const sizes = sizesOf(modules);
   const report = (name: string) => reportData({ name, project, program, manifest, texts: modules });
   return { manifest, modules: program.graph.size, others, texts, sizes, before, report };
+}
+
+/** What a build consists of, without writing it: the modules that are left, and the bytes of each in the scripts. */
+export interface BuiltModules {
+  project: ProjectGraph;
+  graph: ModuleGraph<ModuleContent>;
+  sizes: ReadonlyMap<string, number>;
+}
+
+/**
+ * Builds a project and looks at what it comes to. Nothing is written.
+ *
+ * @throws BuildFailed with the problems that keep a page from being built.
+ */
+export async function builtModules(options: BuildOptions): Promise<BuiltModules> {
+  const project = begun(options);
+  await project.readModules();
+  await project.readLate();
+  if (project.problems.length > 0) throw new BuildFailed(project.problems);
+  const { program, modules } = await new Writer(project, options, new BuildMemory()).write();
+  await project.close();
+  return { project, graph: program.graph, sizes: sizesOf(modules) };
+}
+
+/** Bytes of modules by their ids, over all files. */
+function sizesOf(files: ReadonlyMap<string, ReadonlyMap<string, string>>): Map<string, number> {
+  const sizes = new Map<string, number>();
+  for (const inFile of files.values())
+    for (const [id, text] of inFile) sizes.set(id, (sizes.get(id) ?? 0) + Buffer.byteLength(text));
+  return sizes;
 }
 
 /** The project can't be built as it is. */

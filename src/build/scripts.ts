@@ -8,6 +8,7 @@ import type { ModuleContent, ScriptContent } from '../core/graph/module-content.
 import type { ModuleGraph } from '../core/graph/module-graph.js';
 import type { MapSection } from '../core/maps/index-map.js';
 import { type MapInput, moduleMap } from '../core/maps/module-map.js';
+import { fileOfPart } from '../core/module-id.js';
 import { Piece, type PieceModule } from '../core/pieces/piece.js';
 import type { RuntimeEdges } from '../core/pieces/runtime-edges.js';
 import { contentHash } from '../core/text/content-hash.js';
@@ -169,7 +170,7 @@ export class Scripts {
     const { source, map, inPackage } = content;
     return {
       source,
-      sourceUrl: this.#input.sourceUrl(id),
+      sourceUrl: this.#input.sourceUrl(fileOfPart(id)),
       ...(map ? { map: { ...map } } : {}),
       shifts: [],
       code: `\n${text}`,

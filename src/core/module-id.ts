@@ -2,7 +2,10 @@
 const types = ['text', 'bytes', 'json', 'css', 'url'] as const;
 export type ModuleType = (typeof types)[number];
 
-const typed = new RegExp(`^(.*)\\?(${types.join('|')})$`, 's');
+/** What the name of a part of a file begins with in its id. */
+const partPrefix = 'part.';
+
+const typed = new RegExp(`^(.*)\\?(?:(${types.join('|')})|${partPrefix}([\\w.-]+))$`, 's');
 
 /** The ids of modules that may be made of one file, beside the file's own. */
 export function typedIds(file: string): string[] {
@@ -15,9 +18,26 @@ export function typedId(file: string, type: string): string {
 }
 
 /** Takes an id apart: the id of its file, and how the module is made of it where the file's kind doesn't say that. */
-export function splitId(id: string): { file: string; type?: ModuleType } {
-  const [, file, type] = (id.includes('?') && typed.exec(id)) || [];
-  return file === undefined ? { file: id } : { file, type: type as ModuleType };
+export function splitId(id: string): { file: string; type?: ModuleType; part?: string } {
+  const [, file, type, part] = (id.includes('?') && typed.exec(id)) || [];
+  if (file === undefined) return { file: id };
+  return part === undefined ? { file, type: type as ModuleType } : { file, part };
+}
+
+/** The id of a part of a file, e.g. of a component's style sheet: a module of its own, whose kind is that of its name's extension. */
+export function partId(file: string, part: string): string {
+  return `${file}?${partPrefix}${part}`;
+}
+
+/** The id to show for a module: parts of files are nothing that a user knows. */
+export function fileOfPart(id: string): string {
+  const { file, part } = splitId(id);
+  return part === undefined ? id : file;
+}
+
+/** The ids to show for modules, each once. */
+export function shownIds(ids: Iterable<string>): string[] {
+  return [...new Set([...ids].map(fileOfPart))];
 }
 
 /** The id of the file that a module is made of. */

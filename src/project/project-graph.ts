@@ -1,6 +1,7 @@
 import { kindOfFile } from '../core/file-kinds.js';
 import type { ModuleContent } from '../core/graph/module-content.js';
 import { ModuleGraph } from '../core/graph/module-graph.js';
+import { shownIds } from '../core/module-id.js';
 import { Paths } from '../core/paths.js';
 import { byUse } from '../core/problem/order.js';
 import type { Problem } from '../core/problem/problem.js';
@@ -8,6 +9,7 @@ import { explainFailure, installCommandFor } from '../core/resolve/explain-failu
 import { Resolver } from '../core/resolve/resolver.js';
 import { lanes } from '../core/trace.js';
 import { ownUrl, pieceName } from '../core/urls.js';
+import { frameworkAdapters, frameworkConditions, frameworkConstants } from '../frameworks/adapters.js';
 import { DiskFiles } from './files/disk-files.js';
 import { FileGate } from './files/file-gate.js';
 import { ModuleFiles } from './files/module-files.js';
@@ -24,6 +26,9 @@ import type { KeptTexts } from './read/script-compiler.js';
 import { TsSettings } from './read/ts-settings.js';
 import { resolveReference } from './styles/load-style.js';
 import { StyleCompiler } from './styles/style-compiler.js';
+
+/** Problems that every file of a kind has: they are told once. */
+const aboutAll = new Set<Problem['code']>(['compiler-missing']);
 
 /** Who is told while a project is read. */
 export interface ReadingListener {
@@ -68,10 +73,12 @@ export class ProjectGraph {
   #cache: DiskCache | undefined;
 
   constructor(options: ProjectOptions, listener: ReadingListener) {
-    this.options = options;
+    // What frameworks read is known wherever constants are: in the dev server's modules and in those of a build.
+    this.options = { ...options, constants: { ...frameworkConstants(options.mode), ...options.constants } };
     this.generated = options.generated;
     this.#listener = listener;
-    const { root, mode, alias, roots, conditions, constants, adapters, base, trace, targets } = options;
+    const { root, mode, alias, roots, conditions, constants, base, trace, targets } = this.options;
+    const adapters = [...options.adapters, ...frameworkAdapters(root)];
     const paths = new Paths(options.root);
     this.paths = paths;
     const mapped = (specifier: string, folder: string) => [
@@ -79,7 +86,17 @@ export class ProjectGraph {
       ...this.typescript.candidates(specifier, folder),
     ];
     const refusal = (path: string, real: string) => this.gate.refusal(path, real);
-    const resolver = new Resolver({ files: this.files, root, mode, alias, roots, conditions, mapped, refusal });
+    const resolver: Resolver = new Resolver({
+      files: this.files,
+      root,
+      mode,
+      alias,
+      roots,
+      conditions,
+      frameworkConditions: () => frameworkConditions(resolver.packages.at(root)),
+      mapped,
+      refusal,
+    });
     const gate = new FileGate({ root, packages: resolver.packages });
     this.resolver = resolver;
     this.gate = gate;
@@ -121,6 +138,7 @@ export class ProjectGraph {
       cache: () => this.#cache,
       fingerprint: ownFingerprint(),
       onWarning: (id, warning) => this.#warn(id, warning),
+      readText: (path) => (gate.mayRead(path) ? this.files.readText(path) : undefined),
       lazyPiece: (id) => ownUrl.piece(base, pieceName.lazy(id)),
     });
     this.moduleFiles = new ModuleFiles(paths, gate);
@@ -219,7 +237,10 @@ export class ProjectGraph {
     ];
     // One mistake in a partial is one, however many sheets use it.
     const once = new Map(
-      all.map((problem) => [`${problem.code} ${problem.file} ${JSON.stringify(problem.position)} ${problem.message}`, problem]),
+      all.map((problem) => {
+        const place = aboutAll.has(problem.code) ? '' : `${problem.file} ${JSON.stringify(problem.position)}`;
+        return [`${problem.code} ${place} ${problem.message}`, problem];
+      }),
     );
     return [...once.values()].map((problem) => this.#withChain(problem)).sort(byUse);
   }
@@ -257,7 +278,7 @@ export class ProjectGraph {
 
   #withChain(problem: Problem): Problem {
     if (!problem.file || this.pages.byId.has(problem.file)) return problem;
-    const chain = this.modules.chainTo(problem.file);
+    const chain = shownIds(this.modules.chainTo(problem.file));
     return chain.length > 1 ? { ...problem, chain } : problem;
   }
 }

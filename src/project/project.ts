@@ -359,7 +359,9 @@ export class Project extends TypedEvents<ProjectEvents> {
 
   #isUsed(path: string): boolean {
     const id = this.paths.idOf(path);
-    const isModule = [id, ...typedIds(id)].some((known) => this.graph.has(known) || this.#read.builder.failed.has(known));
+    const isModule = [id, ...typedIds(id), ...this.#read.loader.partsOf(id)].some(
+      (known) => this.graph.has(known) || this.#read.builder.failed.has(known),
+    );
     return (
       isModule || this.pages.has(id) || this.#read.builder.madeOf.isUsed(id) || this.#served.has(path) || this.#isWanted(path)
     );

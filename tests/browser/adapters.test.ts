@@ -7,9 +7,9 @@ import { Program } from '../support/program.js';
 import { repository, Workspace } from '../support/workspace.js';
 
 /** The settings files that docs/adapters.md shows. */
-const [markdown, yaml] = [...readFileSync(join(repository, 'docs/adapters.md'), 'utf8').matchAll(/```ts\n([\s\S]*?)```/g)].map(
-  (match) => match[1]!,
-);
+const [timetable, , markdown, yaml] = [
+  ...readFileSync(join(repository, 'docs/adapters.md'), 'utf8').matchAll(/```ts\n([\s\S]*?)```/g),
+].map((match) => match[1]!);
 
 let browser: Browser;
 beforeAll(async () => {
@@ -89,6 +89,59 @@ export default { adapters: [{
   await program.next('applied', { after });
   expect(await page.title()).toBe('leaves at 9:05');
   expect(loads()).toBe(1);
+  await program.stop();
+  workspace.dispose();
+});
+
+test('the adapter with parts of the docs makes modules of a file, of which only what changed runs again', async () => {
+  const times = (row: string, colour: string) => `${row}\n10:40 Heron\n---\n$ink: ${colour};\nli { color: $ink; }\n`;
+  const workspace = Workspace.with(
+    {
+      'index.html': '<!doctype html><ul id="app"></ul><script type="module" src="main.js"></script>',
+      'main.js': `import rows from './quay.times';\ndocument.querySelector('#app').innerHTML = rows.map((row) => '<li>' + row).join('');\nimport.meta.live?.take();\n`,
+      'quay.times': times('09:15 Skerry', 'rgb(1, 2, 3)'),
+      'vine-spark.config.ts': timetable!,
+    },
+    { packages: true },
+  );
+  const program = await Program.serve(workspace.root, []);
+  const { page } = await openPage(browser, program.url);
+  await program.next('joined');
+  const colour = () => page.evaluate(`getComputedStyle(document.querySelector('li')).color`);
+  expect([await page.locator('li').allTextContents(), await colour()]).toEqual([['09:15 Skerry', '10:40 Heron'], 'rgb(1, 2, 3)']);
+  let after = program.mark;
+  workspace.write({ 'quay.times': times('09:15 Skerry', 'rgb(3, 2, 1)') });
+  expect(await program.next('applied', { after })).toMatchObject({ ran: [], styles: ['quay.times'] });
+  expect(await colour()).toBe('rgb(3, 2, 1)');
+  after = program.mark;
+  workspace.write({ 'quay.times': times('09:20 Skerry', 'rgb(3, 2, 1)') });
+  expect(await program.next('applied', { after })).toMatchObject({ ran: ['quay.times', 'main.js'] });
+  after = program.mark;
+  workspace.write({ 'quay.times': times('09:20 Skerry', '$lost') });
+  const { problems } = await program.next('problems', { after });
+  expect(problems[0]).toMatchObject({ code: 'syntax-error', file: 'quay.times', position: { line: 4, column: 6 } });
+  await program.stop();
+  workspace.dispose();
+});
+
+test('an adapter takes custom blocks of component files', async () => {
+  const workspace = Workspace.with(
+    {
+      'package.json': '{ "name": "quay", "type": "module", "dependencies": { "vue": "*" } }',
+      'index.html': '<!doctype html><div id="app"></div><script type="module" src="main.js"></script>',
+      'main.js': `import { createApp } from 'vue';\nimport Berth from './berth.vue';\ncreateApp(Berth).mount('#app');\ndocument.title = Berth.notice;\n`,
+      'berth.vue': '<template><p>berth</p></template>\n<notice lang="plain">No ferry today</notice>\n',
+      'vine-spark.config.js': `export default { adapters: [{
+        name: 'notice', files: /(?!)/, blocks: ['notice'], translate: () => '',
+        translateBlock: (text, { attributes }) => 'export default (component) => { component.notice = ' + JSON.stringify(text + ' ' + attributes.lang) + '; };',
+      }] };\n`,
+    },
+    { packages: true },
+  );
+  const program = await Program.serve(workspace.root, []);
+  const { page } = await openPage(browser, program.url);
+  await page.locator('p').waitFor();
+  expect(await page.title()).toBe('No ferry today plain');
   await program.stop();
   workspace.dispose();
 });

@@ -85,6 +85,7 @@ const resolver = new Resolver({
   alias: { '@': './src', old: 'plain' },
   roots: ['src'],
   conditions: ['harbour'],
+  frameworkConditions: () => [],
   refusal: () => undefined,
   mapped: (specifier) => (specifier.startsWith('~berths/') ? [`/quay/src/berths/${specifier.slice(8)}`] : []),
 });
@@ -184,6 +185,7 @@ test('an answer is forgotten when a file appears that was looked for', () => {
     alias: {},
     roots: [],
     conditions: [],
+    frameworkConditions: () => [],
     mapped: () => [],
   });
   expect(fresh.resolve('./a', '/quay/main.ts', 'import')).toMatchObject({ found: '/quay/a/index.ts' });

@@ -31,7 +31,12 @@ test.each<[what: string, files: Record<string, string | Buffer>, problem: object
   [
     'a component file',
     { 'main.ts': `import Board from './board.vue';\nBoard;\n`, 'board.vue': '<template></template>' },
-    { code: 'kind-unknown', file: 'board.vue', chain: ['main.ts', 'board.vue'] },
+    { code: 'compiler-missing', file: 'board.vue', chain: ['main.ts', 'board.vue'] },
+  ],
+  [
+    'a file of another language',
+    { 'main.ts': `import Board from './board.elm';\nBoard;\n`, 'board.elm': 'main = 1' },
+    { code: 'kind-unknown', file: 'board.elm', chain: ['main.ts', 'board.elm'] },
   ],
   [
     'a part of Node.js in the application',

@@ -7,7 +7,7 @@ import { liveProtocol } from '../../src/core/live/messages.js';
 import { Program } from '../support/program.js';
 import { randomNumbers } from '../support/random-program.js';
 import { full } from '../support/sizes.js';
-import { Workspace } from '../support/workspace.js';
+import { repository, Workspace } from '../support/workspace.js';
 
 /** What must never come out, wherever it stands. */
 const canary = 'canary-5f1d';
@@ -490,4 +490,34 @@ test('links are followed into the workspace, to listed packages and to installed
   await program.stop();
   workspace.dispose();
   elsewhere.dispose();
+});
+
+test.each([
+  ['a template', `<template src="../../../beside/secret.html"></template>\n`],
+  ['a sheet with a scope', `<template><p /></template>\n<style scoped src="../../../beside/secret.css"></style>\n`],
+  ['a template by its absolute path', `<template src="@@/beside/secret.html"></template>\n`],
+  ['the environment', `<template src="../../.env"></template>\n`],
+  [
+    'a preprocessed sheet',
+    `<template><p /></template>\n<style lang="scss">@use '../../../beside/secret';\np { content: secret.$key; }</style>\n`,
+  ],
+])('a component file of a package brings in nothing from beside the project: %s', async (_, text) => {
+  const workspace = harbour({ 'quay/src/main.js': `import 'evil/berth.vue';\n` });
+  workspace.write({ [`${evil}/berth.vue`]: text.replaceAll('@@', workspace.root) });
+  for (const name of ['vue', '@vue'])
+    symlinkSync(join(repository, 'node_modules', name), workspace.path(`quay/node_modules/${name}`));
+  const program = await Program.serve(workspace.path('quay'));
+  const { problems } = await program.next('problems');
+  expect(problems.map(({ code }: { code: string }) => code)).toContain(
+    text.includes('scss') ? 'file-outside' : 'component-invalid',
+  );
+  for (const path of [
+    '~spark/piece/page/index.html/packages.js',
+    '~spark/style/node_modules/evil/berth.vue%3Fpart.style0.scoped.css',
+    '',
+  ])
+    expect(await (await fetch(new URL(path, program.url))).text()).not.toContain(canary);
+  expect(JSON.stringify(program.events)).not.toContain(canary);
+  await program.stop();
+  workspace.dispose();
 });

@@ -1,4 +1,4 @@
-import { AnyMap, generatedPositionFor, originalPositionFor, type TraceMap } from '@jridgewell/trace-mapping';
+import { AnyMap, eachMapping, originalPositionFor, type TraceMap } from '@jridgewell/trace-mapping';
 import type { CDPSession, Page } from 'playwright-core';
 
 interface Script {
@@ -24,6 +24,7 @@ export interface Pause extends SourcePlace {
 export class Debugger {
   readonly #scripts: Script[] = [];
   readonly #pauses: Pause[] = [];
+  readonly #breakpoints: string[] = [];
   #waiting: ((pause: Pause) => void) | undefined;
   #changed: (() => void) | undefined;
 
@@ -72,15 +73,23 @@ export class Debugger {
   /** Sets a breakpoint at a place in the user's source, in the newest script that holds it. */
   async breakAt(place: SourcePlace): Promise<void> {
     const script = await this.#scriptWith(place.source);
-    const generated = generatedPositionFor(script.map, {
-      source: this.origin + place.source,
-      line: place.line,
-      column: place.column,
+    // A file with parts is a source of several sections.
+    let generated: { line: number; column: number } | undefined;
+    eachMapping(script.map, (mapping) => {
+      const isThere = mapping.source === this.origin + place.source && mapping.originalLine === place.line;
+      if (isThere && mapping.originalColumn === place.column)
+        generated ??= { line: mapping.generatedLine, column: mapping.generatedColumn };
     });
-    if (generated.line === null) throw new Error(`${place.source}:${place.line}:${place.column} is not mapped.`);
-    await this.session.send('Debugger.setBreakpoint', {
+    if (!generated) throw new Error(`${place.source}:${place.line}:${place.column} is not mapped.`);
+    const { breakpointId } = await this.session.send('Debugger.setBreakpoint', {
       location: { scriptId: script.scriptId, lineNumber: generated.line - 1, columnNumber: generated.column },
     });
+    this.#breakpoints.push(breakpointId);
+  }
+
+  async removeBreakpoints(): Promise<void> {
+    for (const breakpointId of this.#breakpoints.splice(0))
+      await this.session.send('Debugger.removeBreakpoint', { breakpointId });
   }
 
   async #scriptWith(source: string): Promise<Script> {

@@ -34,6 +34,12 @@ export class Workspace {
     }
   }
 
+  /** Links some of the repository's packages beside those of the workspace itself. */
+  linkPackages(names: readonly string[]): void {
+    mkdirSync(this.path('node_modules'), { recursive: true });
+    for (const name of names) symlinkSync(join(repository, 'node_modules', name), this.path(`node_modules/${name}`));
+  }
+
   path(file: string): string {
     return join(this.root, file);
   }

@@ -1,7 +1,7 @@
 import type { FileChange, UpdateMessage, UpdateScript } from '../../core/live/messages.js';
 import { isElsewhere, ours } from '../runtime/base-path.js';
 import { connect, disconnect, linkFrom } from '../runtime/link.js';
-import { setRefusalListener } from '../runtime/live-api.js';
+import { setLossListener, setRefusalListener } from '../runtime/live-api.js';
 import { completeBelow } from '../runtime/load-piece.js';
 import { loadScript } from '../runtime/load-script.js';
 import {
@@ -80,6 +80,7 @@ export async function applyUpdate(update: UpdateMessage): Promise<Applied> {
   setRefusalListener((instance, reason) => {
     refusal = new NeedsReload(reason, [instance.entry.id]);
   });
+  setLossListener((names) => applied.reset.push(...names));
   const sheets = swapSheets(update.styles);
   let plan = planUpdate(changed, applied.notes);
   ended('plan');
@@ -87,6 +88,9 @@ export async function applyUpdate(update: UpdateMessage): Promise<Applied> {
   await forgetAll(update.removed);
   ended('run');
   applied.reset.push(...refreshComponents());
+  // What frameworks put off until the page is drawn says later whose state starts anew.
+  if (applied.ran.some((id) => registry.get(id)?.instance?.live)) await workDone();
+  applied.reset = [...new Set(applied.reset)];
   applied.anew = applied.ran.filter((id) => keepsNothing(id));
   ended('render');
   applied.files = await replaceFiles(update.files);
@@ -98,10 +102,23 @@ export async function applyUpdate(update: UpdateMessage): Promise<Applied> {
   return applied;
 }
 
+/** Waits until work is done that was put off to the end of the current task. No timer: those of hidden pages wait. */
+function workDone(): Promise<void> {
+  return new Promise((resolve) => {
+    const { port1, port2 } = new MessageChannel();
+    port1.onmessage = () => {
+      port1.close();
+      resolve();
+    };
+    port2.postMessage(undefined);
+  });
+}
+
 /** Whether a module that ran again has lost what it held: it isn't only components, and hands nothing on to its next run. */
 function keepsNothing(id: string): boolean {
   const entry = registry.get(id);
   const instance = entry?.instance;
+  if (instance?.definition.edges.stateless || instance?.definition.edges.style !== undefined) return false;
   return instance !== undefined && !takesAsComponents(instance) && Object.keys(entry!.state ?? {}).length === 0;
 }
 

@@ -6,6 +6,7 @@ import {
   type ServerMessage,
   type UpdateMessage,
 } from '../../core/live/messages.js';
+import { shownIds } from '../../core/module-id.js';
 import type { Problem } from '../../core/problem/problem.js';
 import { ownUrl } from '../../core/urls.js';
 import { hideAway, showAway } from '../panel/away.js';
@@ -269,6 +270,7 @@ export class LiveClient {
       // What a failed update has thrown away doesn't come back with the one that mends it.
       if (this.#wasBroken && applied.ran.length > 0 && !applied.isBroken) applied.reset.push('what had failed');
       if (applied.ran.length > 0) this.#wasBroken = applied.isBroken;
+      for (const key of ['boundaries', 'ran', 'anew', 'restyled'] as const) applied[key] = shownIds(applied[key]);
       const applyMs = performance.now() - from;
       this.#send({ type: 'applied', update: update.id, ...applied, styles: applied.restyled, applyMs });
       // What failed before has run again and is told again if it failed again: that message comes after this one.
@@ -276,21 +278,21 @@ export class LiveClient {
       this.#showProblems();
       this.#log(update, applied, applyMs);
     } catch (error) {
-      if (error instanceof NeedsReload) return this.#reload(error.why.reason, update.id, error.why.chain);
+      if (error instanceof NeedsReload) return this.#reload(error.why.reason, update.id, shownIds(error.why.chain));
       throw error;
     }
   }
 
   #log({ changed }: UpdateMessage, { files, reset, notes, restyled, isBroken }: Applied, applyMs: number): void {
-    const names = [...changed, ...restyled, ...files];
-    if (names.length === 0) return;
+    const names = new Set([...changed, ...restyled, ...files]);
+    if (names.size === 0) return;
     const state = isBroken
       ? '; something failed on the way, so state may be lost'
       : reset.length > 0
         ? `; state starts anew in ${reset.join(', ')}`
         : '';
     console.info(
-      `Vine Spark: updated ${names.join(', ')} in ${applyMs.toFixed(0)} ms${state}${notes.map((note) => `; ${note}`).join('')}`,
+      `Vine Spark: updated ${[...names].join(', ')} in ${applyMs.toFixed(0)} ms${state}${notes.map((note) => `; ${note}`).join('')}`,
     );
   }
 

@@ -7,6 +7,15 @@ export interface Live {
   take(dependency: string | string[], callback: (exports: object) => void): void;
   cleanup(callback: (state: Record<string, unknown>) => void): void;
   refuse(reason?: string): void;
+  anew(...names: string[]): void;
+}
+
+/** Told whose state starts anew in the update that is under way. */
+let onLoss: ((names: string[]) => void) | undefined;
+
+/** Sets who is told of state that starts anew. */
+export function setLossListener(listener: NonNullable<typeof onLoss>): void {
+  onLoss = listener;
 }
 
 /** Called when a module refuses an update that is under way. */
@@ -35,6 +44,9 @@ export function liveOf(instance: Instance): Live {
     },
     cleanup(callback) {
       recordOf(instance).onCleanup.push(callback);
+    },
+    anew(...names) {
+      onLoss?.(names);
     },
     refuse(reason = 'it refused the update') {
       if (instance.status === 'evaluated') onRefusal?.(instance, reason);

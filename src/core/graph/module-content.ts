@@ -32,6 +32,8 @@ export interface ScriptContent {
   dependencies?: string[];
   /** What stands in `new URL('…', import.meta.url)`, in source order. */
   urls: UrlTarget[];
+  /** Of a part of a file: stands for the whole file and the map to it, which change oftener than the part. */
+  sourceHash?: string;
   /** Linked in the checked form. */
   isChecked: boolean;
 }
@@ -40,6 +42,8 @@ export interface StyleContent {
   kind: 'style';
   /** What the user wrote. */
   source: string;
+  /** The file as a debugger shows it, where `source` is only a part of it, on its lines. */
+  shownSource?: string;
   /** The CSS made of it, which `references` point into. */
   css: string;
   /** The map from the CSS back to the source, where they differ. */
@@ -69,5 +73,5 @@ export type ModuleContent = ScriptContent | StyleContent | AssetContent;
 /** A module as far as it could be made: with content and edges, or with what is wrong. */
 export type Loaded =
   | { content: ModuleContent; edges: Edge[] }
-  /** `edges` lead to what was found all the same, where more may be wrong. */
-  | { problems: Problem[]; edges?: Edge[] };
+  /** `edges` lead to what was found all the same, where more may be wrong. `dependencies`: ids of files to look at for a change. */
+  | { problems: Problem[]; edges?: Edge[]; dependencies?: string[] };

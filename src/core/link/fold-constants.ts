@@ -16,8 +16,9 @@ export function foldConstants(tree: Program, constants: Readonly<Record<string, 
       if (node.type !== 'MemberExpression' && node.type !== 'Identifier') return;
       const value = constantOf(node, constants);
       if (value === undefined || isAssigned(node, parent)) return;
+      const first = firstOf(node);
       globals ??= globalNames(tree);
-      if (!globals.has(firstOf(node))) return;
+      if (first.type !== 'MetaProperty' && !globals.has(first)) return;
       const { start, end } = node as Spanned;
       const isShorthand = parent?.type === 'Property' && parent.shorthand && node.type === 'Identifier';
       const shown = /^[-{]/.test(value) ? `(${value})` : value;
@@ -53,6 +54,7 @@ export function constantOf(node: Node, constants: Readonly<Record<string, string
 
 function memberPath(node: Node): string | undefined {
   if (node.type === 'Identifier') return node.name;
+  if (node.type === 'MetaProperty') return `${node.meta.name}.${node.property.name}`;
   if (node.type !== 'MemberExpression') return undefined;
   const object = memberPath(node.object);
   if (object === undefined) return undefined;

@@ -10,6 +10,8 @@ export interface PieceModule {
   edges: RuntimeEdges;
   /** What its map is made of, where it has one. */
   map?: MapInput;
+  /** Changes with what its map shows, where that may change though its version doesn't. */
+  sourceHash?: string;
   /** The statement that registers it, up to its code; made when it's needed first. */
   head?: string;
   /** Gives the text of the sheet that it stands for, where it's one. */

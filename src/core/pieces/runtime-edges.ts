@@ -18,6 +18,8 @@ export interface RuntimeEdges {
   async?: true | 'steps';
   /** The default export is a component without a name, which nothing but the source shows. */
   anonymousComponent?: true;
+  /** Nothing is lost when it runs again. */
+  stateless?: true;
   /** CommonJS imports follow Node's convention: the default is `module.exports` whatever `__esModule` says. */
   nodeDefault?: true;
   /** URLs of what stands in `new URL('…', import.meta.url)`, by place. */

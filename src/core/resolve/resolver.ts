@@ -42,6 +42,8 @@ export interface ResolverOptions {
   mode: Mode;
   /** Conditions of `exports` and `imports` beside those of the platform. */
   conditions: readonly string[];
+  /** Those of the frameworks that the project uses. */
+  frameworkConditions(): readonly string[];
   /** Why the file at `path` may not be read, if so. `real` is `path` with all links followed. */
   refusal(path: string, real: string): RefusalReason | undefined;
 }
@@ -367,7 +369,17 @@ class Search {
   #conditions() {
     const module = this.#use === 'require' ? ['require'] : ['import', 'module'];
     const style = this.#use === 'style' ? ['style'] : [];
-    return { unsafe: true, conditions: [...this.#options.conditions, ...style, ...module, 'browser', this.#options.mode] };
+    return {
+      unsafe: true,
+      conditions: [
+        ...this.#options.conditions,
+        ...this.#options.frameworkConditions(),
+        ...style,
+        ...module,
+        'browser',
+        this.#options.mode,
+      ],
+    };
   }
 
   #conditional(find: () => unknown): string | undefined {

@@ -1,11 +1,12 @@
 import { existsSync } from 'node:fs';
-import { dirname } from 'node:path';
+import { dirname, join } from 'node:path';
 import { setTimeout } from 'node:timers/promises';
 import { fileURLToPath } from 'node:url';
 import type { ModuleContent } from '../../core/graph/module-content.js';
 import type { ModuleGraph } from '../../core/graph/module-graph.js';
 import { fileOfId } from '../../core/module-id.js';
 import type { Paths } from '../../core/paths.js';
+import { frameworkVersions } from '../../frameworks/adapters.js';
 import { type DiskFiles, entriesOnDisk, type FolderEntries } from '../files/disk-files.js';
 import type { ModuleFiles } from '../files/module-files.js';
 import type { ProjectOptions } from '../options.js';
@@ -49,12 +50,12 @@ export class StartKeeper {
   }
 
   /**
-   * Keeps answers, where all that they were made of can be told: adapters and PostCSS plugins may look at anything. `since`:
-   * no file was read before that time (as of `Date.now()`).
+   * Keeps answers, where all that they were made of can be told: the user's own adapters may look at anything, and PostCSS
+   * plugins say what they look at. `since`: no file was read before that time (as of `Date.now()`).
    */
   async keep(answers: StartAnswers, since: number): Promise<void> {
     const { options, compiler } = this.#parts;
-    const isKnown = options.adapters.length === 0 && compiler.configFile === undefined;
+    const isKnown = options.adapters.length === 0 && !compiler.hasLocalParts;
     if (!isKnown || options.cacheFolder === undefined) return;
     let inputs = this.#inputs(since);
     if (!inputs) {
@@ -68,13 +69,13 @@ export class StartKeeper {
   /** What decides about the answers beside files. */
   #fingerprint(): string {
     const { root, pages, generated, insert, base, alias, roots, conditions, constants, adapters } = this.#parts.options;
-    const own = [ownFingerprint(), fileURLToPath(import.meta.url), sassVersionOf(root)];
+    const own = [ownFingerprint(), fileURLToPath(import.meta.url), sassVersionOf(root), ...frameworkVersions(root)];
     const adapted = adapters.map(({ name }) => name);
     return JSON.stringify({ own, root, pages, generated, insert, base, alias, roots, conditions, constants, adapted });
   }
 
   #inputs(since: number): Inputs | undefined {
-    const { graph, files, moduleFiles, typescript, paths, options } = this.#parts;
+    const { graph, files, moduleFiles, typescript, paths, options, compiler } = this.#parts;
     const seen = files.seen;
     const sources = new Map(seen.texts);
     const folders = new Map(seen.folders);
@@ -90,16 +91,28 @@ export class StartKeeper {
       const file = paths.fileOf(fileOfId(id));
       const hash = moduleFiles.hashOf(id);
       if (hash !== undefined) sources.set(file, hash);
-      if (content.kind !== 'style') continue;
-      for (const dependency of content.dependencies.map((name) => paths.fileOf(name))) {
+      if (content.kind === 'asset') continue;
+      for (const dependency of (content.dependencies ?? []).map((name) => paths.fileOf(name))) {
         addFile(dependency);
         addFolder(dirname(dependency));
         addFolder(dirname(file));
       }
+      if (content.kind === 'style') for (const folder of content.folders) this.#addAllIn(folder, addFile, addFolder);
     }
+    for (const path of compiler.inputs) addFile(path);
     // A configuration may appear in any folder above a module.
     for (const folder of [...folders.keys()]) for (let at = folder; at.startsWith(options.root); at = dirname(at)) addFolder(at);
     return takeInputs({ ...seen, files: sources, folders: this.#withoutAncestors(folders) }, since);
+  }
+
+  /** Everything in a folder that a plugin looks through, but for packages and what begins with a dot. */
+  #addAllIn(folder: string, addFile: (path: string) => void, addFolder: (path: string) => void): void {
+    addFolder(folder);
+    for (const [name, kind] of entriesOnDisk(folder) ?? []) {
+      if (name.startsWith('.') || name === 'node_modules') continue;
+      if (kind === 'folder') this.#addAllIn(join(folder, name), addFile, addFolder);
+      else addFile(join(folder, name));
+    }
   }
 
   /**

@@ -60,7 +60,7 @@ export class ChangeReader {
   }
 
   read({ written, appeared, disappeared, isInPackages, isRelinked }: FileChanges): Concerned {
-    const { paths, pages, madeOf, failed } = this.#options;
+    const { paths, pages, madeOf, failed, loader } = this.#options;
     const forgetsAll = isRelinked || [...written, ...disappeared].some((path) => this.#isConfiguration(path));
     if (isInPackages || forgetsAll) this.noteVersions();
     const concerned: Concerned = { pages: new Set(), modules: new Set(isInPackages ? this.#repackaged() : []) };
@@ -75,7 +75,8 @@ export class ChangeReader {
     for (const path of written) {
       const id = paths.idOf(path);
       if (pages.byId.has(id)) concerned.pages.add(id);
-      add([id, ...typedIds(id)].filter((variant) => this.#isNews(variant)));
+      // A file comes before its parts: it says which of them there still are.
+      add([id, ...typedIds(id), ...loader.partsOf(id)].filter((variant) => this.#isNews(variant)));
       add(madeOf.affectedBy(id, path));
     }
     if (appeared.size === 0 && disappeared.size === 0 && !isRelinked) return concerned;
@@ -99,7 +100,8 @@ export class ChangeReader {
 
   /** Forgets what configuration files said. Returns all modules of the application, which may come out differently now. */
   #reconfigured(): string[] {
-    const { files, resolver, typescript, compiler, graph, failed, gate } = this.#options;
+    const { files, resolver, typescript, compiler, graph, failed, gate, loader } = this.#options;
+    loader.forgetAdapted();
     for (const part of [resolver, typescript, compiler, gate]) part.forget();
     files.forgetAll();
     return [...graph.ids(), ...failed.keys()].filter((id) => !id.includes('node_modules/') && id !== emptyModule);

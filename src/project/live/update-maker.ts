@@ -1,7 +1,7 @@
 import type { ModuleContent } from '../../core/graph/module-content.js';
 import type { ModuleGraph } from '../../core/graph/module-graph.js';
 import type { FileChange, SheetChange } from '../../core/live/messages.js';
-import { fileOfId } from '../../core/module-id.js';
+import { fileOfId, shownIds } from '../../core/module-id.js';
 import type { PieceModule } from '../../core/pieces/piece.js';
 import { contentHash } from '../../core/text/content-hash.js';
 import { readIfThere } from '../files/module-files.js';
@@ -71,7 +71,7 @@ export class UpdateMaker {
     return {
       id,
       since,
-      changed: modules.map((module) => module.id).filter((module) => graph.content(module)?.kind !== 'style'),
+      changed: shownIds(modules.map((module) => module.id).filter((module) => graph.content(module)?.kind !== 'style')),
       removed,
       styles: styles.filter((sheet) => graph.has(sheet)).map((id) => ({ id, url: sheets.urlOf(id), css: sheets.fullText(id) })),
       files: files.map(([path, file]) => ({ path, url: `${path}?v=${contentHash(readIfThere(file) ?? Buffer.alloc(0))}` })),
@@ -79,7 +79,7 @@ export class UpdateMaker {
       reload: reload.map(([page, reason]) => ({ page, reason })),
       translations,
       saved,
-      gone: [...new Set([...saved, ...removed])].filter((file) => !this.#options.isThere(fileOfId(file))),
+      gone: [...new Set([...saved, ...shownIds(removed)])].filter((file) => !this.#options.isThere(fileOfId(file))),
       openPages: 0,
     };
   }

@@ -1,6 +1,7 @@
 import type { ModuleContent, ScriptContent } from '../../core/graph/module-content.js';
 import type { ModuleGraph } from '../../core/graph/module-graph.js';
 import { digestVersions } from '../../core/live/messages.js';
+import { fileOfPart } from '../../core/module-id.js';
 import type { PieceModule } from '../../core/pieces/piece.js';
 import type { RuntimeEdges } from '../../core/pieces/runtime-edges.js';
 import { contentHash } from '../../core/text/content-hash.js';
@@ -49,8 +50,22 @@ export class PieceModules {
     if (known && content.urls.length === 0) return known;
     const { source, map, linked, inPackage } = content;
     const { shifts, code } = linked;
-    const input = { source, sourceUrl: this.#urls.source(id), shifts, code, ignored: inPackage, ...(map ? { map } : {}) };
-    const module = { id, linked, edges: this.#scriptEdges(content), map: known?.map ?? input };
+    const input = {
+      source,
+      sourceUrl: this.#urls.source(fileOfPart(id)),
+      shifts,
+      code,
+      ignored: inPackage,
+      ...(map ? { map } : {}),
+    };
+    const { sourceHash } = content;
+    const module = {
+      id,
+      linked,
+      edges: this.#scriptEdges(content),
+      map: known?.map ?? input,
+      ...(sourceHash === undefined ? {} : { sourceHash }),
+    };
     this.#known.set(content, module);
     return module;
   }

@@ -5,11 +5,13 @@ import { linkModule } from '../../core/link/link-module.js';
 import type { LexerRecords, Linked, LinkInput } from '../../core/link/linked.js';
 import { type KeptMap, keepMap, rawMap } from '../../core/maps/kept-map.js';
 import type { Mode } from '../../core/mode.js';
+import { fileOfPart } from '../../core/module-id.js';
 import { type Problem, problemAt } from '../../core/problem/problem.js';
 import { contentHash } from '../../core/text/content-hash.js';
 import type { Trace } from '../../core/trace.js';
+import type { ScriptLanguage } from '../../core/translate/adapter.js';
 import type { ScriptOptions } from '../../core/translate/script-options.js';
-import { type ScriptTargets, type Translated, translateScript } from '../../core/translate/translate-script.js';
+import { type RawMap, type ScriptTargets, type Translated, translateScript } from '../../core/translate/translate-script.js';
 
 /** A script as far as its own file and the settings tell: translated and linked, with specifiers that lead nowhere yet. */
 export interface CompiledScript {
@@ -50,6 +52,20 @@ export interface CompileSettings {
   /** Add the marks by which components keep their state. */
   refresh: boolean;
   constants: Readonly<Record<string, string>>;
+  /** Absolute path of the project. */
+  root: string;
+  /** What is compiled in the place of the source. */
+  made?: MadeScript;
+}
+
+/** A script that an adapter made of a file. */
+export interface MadeScript {
+  text: string;
+  language: ScriptLanguage;
+  /** From `text` back to the file; absent where they have the same lines and columns. */
+  map?: RawMap;
+  /** Its decorators were written in another way. */
+  isLowered?: true;
 }
 
 /** What compiling asks of others. */
@@ -65,25 +81,46 @@ export async function compileScript(
   settings: CompileSettings,
   tools: CompileTools,
 ): Promise<CompiledScript | NotCompiled> {
-  const { id, options, refresh } = settings;
+  const { id, options, refresh, made } = settings;
   const from = tools.trace.now();
-  const translated = await translateScript(source, {
-    id,
-    inPackage: isInPackage(id),
+  const text = made?.text ?? source;
+  const isPlain = made?.language === 'js' && !made.isLowered;
+  const translated = await translateScript(text, {
+    id: made ? `${id}.${made.language}` : id,
+    inPackage: isPlain || isInPackage(id),
     mode: settings.mode,
     targets: settings.targets,
     refresh,
     options,
-    isCommonJs: () => isCommonJs(id, source, settings.scope),
+    isCommonJs: async () => made === undefined && (await isCommonJs(id, source, settings.scope)),
   });
   tools.trace.overlapping('module', 'translate', from, { id });
   if ('code' in translated) return { problems: [translated] };
-  const problem = source.includes('@') ? await decoratorProblem(id, source, translated) : undefined;
-  return problem ? { problems: [problem] } : linkScript(source, translated, settings, tools);
+  const whole = made ? await throughMade(translated, made, text) : translated;
+  const decorated = /@(?!__)/.test(text) ? await decoratorProblem(id, source, whole) : undefined;
+  if (!decorated) return linkScript(source, whole, settings, tools);
+  const { lowerDecorators } = await import('./lower-decorators.js');
+  // One that was lowered and still holds some can't be helped.
+  const lowered = made?.isLowered
+    ? undefined
+    : await lowerDecorators(settings.root, { id: made ? `${id}.${made.language}` : id, source: text, options });
+  if (!lowered) return { problems: [decorated] };
+  const inner = made?.map ? await throughMade({ ...translated, text: lowered.text, map: lowered.map }, made, text) : undefined;
+  const again = { ...lowered, map: inner?.map ?? lowered.map, isLowered: true as const };
+  return compileScript(source, { ...settings, made: again }, tools);
 }
 
-/** Links what is JavaScript already, e.g. made by an adapter: `source` is what the user wrote. */
-export async function linkScript(
+/** A translation with its map led on to the file that the text was made of. */
+async function throughMade(translated: Translated, made: MadeScript, text: string): Promise<Translated> {
+  if (!made.map) return translated;
+  // Where nothing was translated, the map is that of the adapter.
+  if (!translated.map || translated.text === text) return { ...translated, map: made.map };
+  const { chainMaps } = await import('../../core/maps/chain-maps.js');
+  return { ...translated, map: chainMaps(translated.map, made.map) };
+}
+
+/** Links what is JavaScript already: `source` is what the user wrote. */
+async function linkScript(
   source: string,
   translated: Translated,
   settings: Omit<CompileSettings, 'options' | 'refresh'>,
@@ -125,7 +162,7 @@ async function decoratorProblem(id: string, source: string, { text, map }: Trans
   return problemAt(await placeIn(id, source, { text, map: map && keepMap(map) }, at), {
     code: 'syntax-unsupported',
     message: 'Decorators are not run by browsers yet, and these are not lowered.',
-    hint: 'Set experimentalDecorators in tsconfig.json if the code is written for that older form; otherwise do without them for now.',
+    hint: 'Install a translator that lowers them, TypeScript 5 or 6 or Babel: npm install --save-dev @babel/core @babel/plugin-proposal-decorators. If the code is written for their older form, set experimentalDecorators in tsconfig.json.',
   });
 }
 
@@ -219,7 +256,8 @@ export async function placeIn(
 ) {
   if (!map) return { file: id, text: source, start: offset };
   const { sourcePosition } = await import('../../core/maps/source-position.js');
-  return { file: id, text: source, start: sourcePosition(rawMap(map), text, offset, source) };
+  // It's a place in the whole file, whatever part of it the module is.
+  return { file: fileOfPart(id), text: source, start: sourcePosition(rawMap(map), text, offset, source) };
 }
 
 /** A default export without a name in a module that makes elements, after translation. */

@@ -9,7 +9,7 @@ import type { ModuleFiles } from '../files/module-files.js';
 import { ImportChecker } from './import-checker.js';
 import { MadeOf } from './made-of.js';
 import type { ModuleLoader } from './module-loader.js';
-import { emptyModule, standInPrefix } from './request-targets.js';
+import { emptyModule, helperPrefix, standInPrefix } from './request-targets.js';
 
 /** Takes down which modules come and go. */
 export interface Changes {
@@ -128,6 +128,7 @@ export class GraphBuilder {
     const { graph, changes, onLoaded, trace } = this.#options;
     if ('problems' in loaded) {
       this.failed.set(id, loaded.problems);
+      this.madeOf.noteFailed(id, loaded.dependencies ?? []);
       // One broken module must not hide what is wrong below it.
       const below = (loaded.edges ?? []).filter(({ kind, target }) => !isLazy(kind) && !graph.has(target));
       if (!graph.has(id)) await Promise.all(below.map(({ target }) => this.visit(target)));
@@ -230,6 +231,7 @@ export class GraphBuilder {
     const { loader, pages, files, trace } = this.#options;
     if (id === emptyModule) return loader.empty();
     if (id.startsWith(standInPrefix)) return loader.standIn(id.slice(standInPrefix.length));
+    if (id.startsWith(helperPrefix)) return loader.helper(id);
     const isChecked = this.#script(id)?.isChecked ?? false;
     const inline = pages.inlineText(id);
     if (inline !== undefined)
@@ -270,8 +272,12 @@ function stackOf(error: unknown): string {
 function isSameContent(before: ModuleContent | undefined, after: ModuleContent): boolean {
   if (before?.kind !== after.kind) return false;
   if (before.kind === 'script' && after.kind === 'script')
-    return before.edges.version === after.edges.version && before.source.text === after.source.text;
-  if (before.kind === 'style' && after.kind === 'style') return before.css === after.css && before.source === after.source;
+    // A part of a file is the same whatever stands around it; its map is made of the newest.
+    return (
+      before.edges.version === after.edges.version && (after.sourceHash !== undefined || before.source.text === after.source.text)
+    );
+  if (before.kind === 'style' && after.kind === 'style')
+    return before.css === after.css && before.source === after.source && before.shownSource === after.shownSource;
   return before.kind === 'asset' && after.kind === 'asset' && before.hash === after.hash;
 }
 

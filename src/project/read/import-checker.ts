@@ -2,6 +2,7 @@ import { type ImportCheck, missingExports } from '../../core/graph/check-imports
 import { missingExportProblem } from '../../core/graph/missing-export.js';
 import type { ModuleContent } from '../../core/graph/module-content.js';
 import type { Edge, ModuleGraph } from '../../core/graph/module-graph.js';
+import { fileOfPart } from '../../core/module-id.js';
 import type { Problem } from '../../core/problem/problem.js';
 
 const typescript = /\.[mc]?tsx?$/;
@@ -56,7 +57,7 @@ export class ImportChecker {
     const missing = missingExports(id, this.#check).filter(({ record }) => !(record.isPassedOn && typescript.test(id)));
     return missing.map(({ record, from, known }) => {
       const { specifier } = content.linked.requests[record.request]!;
-      return missingExportProblem({ file: id, text: content.source.text, record, specifier, from, known });
+      return missingExportProblem({ file: fileOfPart(id), text: content.source.text, record, specifier, from, known });
     });
   }
 

@@ -14,9 +14,17 @@ export class MadeOf {
     else this.#folders.delete(id);
     if (content.linked.requests.some(({ isPattern }) => isPattern)) this.withPatterns.add(id);
     else this.withPatterns.delete(id);
-    for (const dependency of content.kind === 'asset' ? [] : (content.dependencies ?? [])) {
+    this.#dependOn(id, content.kind === 'asset' ? [] : (content.dependencies ?? []));
+  }
+
+  /** Notes what a module that could not be made depends on. */
+  noteFailed(id: string, dependencies: readonly string[]): void {
+    this.#dependOn(id, dependencies);
+  }
+
+  #dependOn(id: string, dependencies: readonly string[]): void {
+    for (const dependency of dependencies)
       this.#dependents.set(dependency, (this.#dependents.get(dependency) ?? new Set()).add(id));
-    }
   }
 
   drop(id: string): void {

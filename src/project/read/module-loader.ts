@@ -1,29 +1,27 @@
-import { dirname, resolve } from 'node:path';
 import { isForeignSource, kindOfFile } from '../../core/file-kinds.js';
 import type { Loaded, UrlTarget } from '../../core/graph/module-content.js';
 import type { Edge } from '../../core/graph/module-graph.js';
-import { inTime } from '../../core/in-time.js';
-import { chooseHandle } from '../../core/link/handle.js';
 import { linkCommonJs } from '../../core/link/link-commonjs.js';
 import { dataText, jsonText, linkBytes, linkConstructedSheet, linkJson, linkText, linkUrl } from '../../core/link/link-data.js';
 import type { Linked, ModuleRequest } from '../../core/link/linked.js';
 import type { Mode } from '../../core/mode.js';
-import { fileOfId, splitId } from '../../core/module-id.js';
+import { fileOfId, fileOfPart, partId, splitId } from '../../core/module-id.js';
 import type { Paths } from '../../core/paths.js';
 import type { RuntimeEdges } from '../../core/pieces/runtime-edges.js';
 import { type Problem, problemAt } from '../../core/problem/problem.js';
 import type { Resolver } from '../../core/resolve/resolver.js';
 import { contentHash, quickHash } from '../../core/text/content-hash.js';
-import { lineStarts } from '../../core/text/line-index.js';
 import { SourceText } from '../../core/text/source-text.js';
 import type { Trace } from '../../core/trace.js';
-import type { Adapter } from '../../core/translate/adapter.js';
+import type { Adapter, AdapterPart, AdapterResult, ScriptLanguage } from '../../core/translate/adapter.js';
 import { findJsonMistake } from '../../core/translate/json-mistake.js';
-import type { RawMap, ScriptTargets } from '../../core/translate/translate-script.js';
+import { type ScriptTargets, translateScript } from '../../core/translate/translate-script.js';
 import { loadStyle } from '../styles/load-style.js';
 import type { StyleCompiler } from '../styles/style-compiler.js';
-import { type CompiledScript, isInPackage, type NotCompiled, placeIn } from './compile-script.js';
-import { preactRefresh, type RequestTargets } from './request-targets.js';
+import { type AdaptedFile, AdaptedFiles, adapterProblems } from './adapted-files.js';
+import { type CompiledScript, isInPackage, type MadeScript, type NotCompiled, placeIn } from './compile-script.js';
+import { partGone, relocated } from './part-places.js';
+import { helperPrefix, preactRefresh, type RequestTargets } from './request-targets.js';
 import { type KeptTexts, ScriptCompiler, type SourceVersion } from './script-compiler.js';
 import type { TsSettings } from './ts-settings.js';
 
@@ -46,6 +44,8 @@ export interface LoaderOptions {
   fingerprint: string;
   /** Told what the user should know of a module, though it's made. */
   onWarning(id: string, warning: Problem): void;
+  /** The text of another file (absolute path) that a part of a file is made of. */
+  readText(path: string): string | undefined;
   /** URL prefix of the pieces of dynamic imports. */
   lazyPiece(id: string): string;
 }
@@ -56,10 +56,17 @@ export class ModuleLoader {
   /** React is there, so components keep their state across updates. */
   #refresh: boolean | undefined;
   readonly #scripts: ScriptCompiler;
+  readonly #files: AdaptedFiles;
 
   constructor(options: LoaderOptions) {
     this.#options = options;
     this.#scripts = new ScriptCompiler({ ...options, refresh: () => this.#keepsState });
+    this.#files = new AdaptedFiles({
+      ...options,
+      root: options.paths.root,
+      toCss: (file, text, language) => this.#toCss(file, text, language),
+      toScript: (file, text, language) => this.#toScript(file, text, language),
+    });
   }
 
   /** How many scripts were translated so far. */
@@ -85,9 +92,10 @@ export class ModuleLoader {
   }
 
   async load(id: string, content: string | Buffer, version: SourceVersion): Promise<Loaded> {
-    const { file, type } = splitId(id);
+    const { file, type, part } = splitId(id);
     if (type) return this.#withType(id, file, type, content);
-    const adapter = this.#options.adapters.find(({ files }) => id.search(files) !== -1);
+    const adapter = this.#files.adapterFor(file);
+    if (part !== undefined && !adapter) return { problems: [partGone(file, part)] };
     if (adapter) return this.#adapted(id, content.toString(), adapter, version);
     const kind = kindOfFile(id);
     const foreign = kind === 'asset' || kind === undefined ? undefined : notText(id, content.toString());
@@ -101,7 +109,7 @@ export class ModuleLoader {
 
   /** Begins what loading a script will need, if it's loaded soon. */
   prepare(id: string, source: string, version: SourceVersion): void {
-    if (!this.#options.adapters.some(({ files }) => id.search(files) !== -1)) this.#scripts.prepare(id, source, version);
+    if (splitId(id).part === undefined && !this.#files.adapterFor(id)) this.#scripts.prepare(id, source, version);
   }
 
   /** Forgets what was begun in vain. */
@@ -168,56 +176,152 @@ export class ModuleLoader {
     return this.#finished(id, source, await this.#scripts.compile(id, source, version));
   }
 
-  /** Makes a module of a file with the user's own adapter. */
+  /** Makes a module of a file, or of a part of one, with an adapter. */
   async #adapted(id: string, source: string, adapter: Adapter, version: SourceVersion): Promise<Loaded> {
-    const { paths } = this.#options;
-    const file = paths.fileOf(id);
-    const dependencies: string[] = [];
+    const { file, part: name } = splitId(id);
+    let adapted: AdaptedFile;
     try {
-      const answer = adapter.translate(source, {
-        file,
-        id,
-        dependOn: (path) => dependencies.push(paths.idOf(resolve(dirname(file), String(path)))),
-      });
-      const { code, map } = resultOf(await inTime(answer, adapterMs, 'it has not answered'));
-      const translated = { text: code, handle: chooseHandle(code), ...(map ? { map } : {}) };
-      const loaded = await this.#finished(id, source, await this.#scripts.link(id, source, translated, version.isChecked));
-      if ('content' in loaded && loaded.content.kind === 'script') loaded.content.dependencies = dependencies;
-      return loaded;
+      adapted = await this.#files.of(file, source, version.hash, adapter);
     } catch (error) {
-      const { line, column } = Object(error) as { line?: unknown; column?: unknown };
-      const message = error instanceof Error ? error.message : String(error);
-      const start = (lineStarts(source)[positive(line) - 1] ?? 0) + positive(column) - 1;
-      return {
-        problems: [
-          problemAt(
-            { file: id, text: source, start },
-            { code: 'adapter-failed', message: `The adapter '${adapter.name}' failed: ${message}` },
-          ),
-        ],
-      };
+      const dependencies = this.#files.failedOn(file).map((path) => this.#options.paths.idOf(path));
+      const problems = adapterProblems(file, source, adapter, error).map(({ hint, ...problem }) => ({
+        ...problem,
+        // What is to be installed is, by the project's own package manager.
+        ...(hint === undefined ? {} : { hint: hint.replace(/\bnpm install(?= \w)/, this.#options.installCommand) }),
+      }));
+      return { problems, dependencies };
     }
+    const { result, dependencies } = adapted;
+    const part = name === undefined ? undefined : result.parts?.[name];
+    if (name !== undefined && !part) return { problems: [partGone(file, name)] };
+    const loaded = await this.#partOf(id, source, part ?? { ...result, text: result.code }, { adapter, version, result });
+    if ('problems' in loaded) return loaded;
+    const { paths } = this.#options;
+    if (loaded.content.kind !== 'asset')
+      loaded.content.dependencies = [
+        ...new Set([...(loaded.content.dependencies ?? []), ...dependencies.map((path) => paths.idOf(path))]),
+      ];
+    return loaded;
   }
 
-  async #finished(id: string, source: string, compiled: CompiledScript | NotCompiled): Promise<Loaded> {
-    return 'linked' in compiled ? this.#finish(id, source, compiled) : compiled;
+  /** CSS of a text that stands for a file. */
+  async #toCss(file: string, text: string, language: string) {
+    const id = this.#options.paths.idOf(file);
+    const compiled = await this.#options.compiler.toCss(id, file, text, language);
+    if ('severity' in compiled) throw Object.assign(new Error(compiled.message), placeOfProblem(compiled));
+    const { css, map, dependencies } = compiled;
+    const { usesPlugins, configCandidates } = this.#options.compiler;
+    return { code: css, ...(map ? { map } : {}), dependencies: [...dependencies, ...configCandidates], isKnown: !usesPlugins };
+  }
+
+  /** A script of a text that stands for a file. What is imported stays, whoever uses it. */
+  async #toScript(file: string, text: string, language: ScriptLanguage) {
+    const { paths, typescript, mode } = this.#options;
+    const id = paths.idOf(file);
+    const options = { ...typescript.optionsFor(file), verbatimImports: true };
+    const made = await translateScript(text, { id: `${id}.${language}`, inPackage: true, mode, refresh: false, options });
+    if ('code' in made) throw Object.assign(new Error(made.message), placeOfProblem(made));
+    return { code: made.text, ...(made.map ? { map: made.map } : {}) };
+  }
+
+  async #partOf(
+    id: string,
+    source: string,
+    part: AdapterPart,
+    { adapter, version, result }: { adapter: Adapter; version: SourceVersion; result: AdapterResult },
+  ): Promise<Loaded> {
+    const { paths } = this.#options;
+    const { file, part: name } = splitId(id);
+    const whole = part.file === undefined ? source : (this.#options.readText(part.file) ?? source);
+    const shown = { id: part.file === undefined ? file : paths.idOf(part.file), text: whole };
+    const kind = name === undefined ? 'script' : kindOfFile(name);
+    let loaded: Loaded;
+    if (kind === 'style') {
+      const finish = adapter.finishCss?.bind(adapter);
+      loaded = await loadStyle(id, part.text, {
+        ...this.#options,
+        onWarning: (_, warning) => this.#options.onWarning(shown.id, relocated(warning, part, shown)),
+        isFinished: part.isFinished === true,
+        ...(part.map ? { map: part.map } : {}),
+        ...(finish ? { finish: (css: string) => finish(css, { file: paths.fileOf(file), id: file, name: name! }) } : {}),
+      });
+      if ('content' in loaded && loaded.content.kind === 'style') loaded.content.shownSource = whole;
+    } else if (kind === 'script') {
+      const language =
+        name === undefined ? (result.language ?? 'js') : (/\.([jt]sx?)$/.exec(name)?.[1] as ScriptLanguage | undefined);
+      if (!language) return { problems: [partGone(file, name ?? '')] };
+      const made = { text: part.text, language, ...(part.map ? { map: part.map } : {}) };
+      loaded = await this.#finished(id, whole, await this.#scripts.compile(id, whole, version, made), made);
+      if ('content' in loaded && loaded.content.kind === 'script') {
+        loaded.content.sourceHash = quickHash(whole + (part.map?.mappings ?? ''));
+        if (part.holdsNoState) loaded.content.edges.stateless = true;
+      }
+    } else if (kind === 'json') loaded = this.#json(id, part.text);
+    else return { problems: [partGone(file, name ?? '')] };
+    if ('content' in loaded) return loaded;
+    return {
+      ...loaded,
+      problems: loaded.problems.map((problem) => (problem.file === id ? relocated(problem, part, shown) : problem)),
+    };
+  }
+
+  /** A module that an adapter brings along. */
+  async helper(id: string): Promise<Loaded> {
+    const [, name, helper] = new RegExp(`^${helperPrefix}([^/]*)/(.*)$`, 's').exec(id) ?? [];
+    const text = this.#options.adapters.find((adapter) => adapter.name === name)?.helpers?.[helper ?? ''] ?? '';
+    const made = { text, language: 'js' as const };
+    const loaded = await this.#finished(
+      id,
+      text,
+      await this.#scripts.compile(id, text, { hash: '', isChecked: false }, made),
+      made,
+    );
+    if ('content' in loaded && loaded.content.kind === 'script') {
+      loaded.content.inPackage = true;
+      loaded.content.edges.stateless = true;
+    }
+    return loaded;
+  }
+
+  /** Ids of the parts that a file had when it was read last. */
+  partsOf(file: string): string[] {
+    return [...this.#files.partsOf(file)].map((part) => partId(file, part));
+  }
+
+  /** Forgets what adapters made, since settings have changed that may go into it. */
+  forgetAdapted(): void {
+    this.#files.forget();
+  }
+
+  async #finished(id: string, source: string, compiled: CompiledScript | NotCompiled, made?: MadeScript): Promise<Loaded> {
+    return 'linked' in compiled ? this.#finish(id, source, compiled, made) : compiled;
   }
 
   /** The specifier's place in what the user wrote. */
-  async #placeOf(id: string, source: string, { start, specifier }: ModuleRequest, script: CompiledScript) {
+  async #placeOf(
+    id: string,
+    source: string,
+    { start, specifier }: ModuleRequest,
+    { script, made }: { script: CompiledScript; made: MadeScript | undefined },
+  ) {
     const fresh =
       script.text === undefined
-        ? await this.#scripts.compileAfresh(id, source, { hash: '', isChecked: script.isChecked })
+        ? await this.#scripts.compileAfresh(id, source, { hash: '', isChecked: script.isChecked }, made)
         : script;
     const text = 'linked' in fresh ? fresh.text! : source;
     const map = 'linked' in fresh ? fresh.map : undefined;
-    const place = await placeIn(id, source, { text, map }, start);
+    const place = await placeIn(fileOfPart(id), source, { text, map }, start);
     const inset = /['"`]/.test(source[place.start] ?? '') ? 1 : 0;
-    return { ...place, start: place.start + inset, end: place.start + inset + specifier.length };
+    const at = place.start + inset;
+    // What a compiler took from elsewhere, e.g. from an attribute of a template, has no place of its own in the map.
+    const found = made && !source.startsWith(specifier, at) ? source.indexOf(specifier) : -1;
+    const from = found === -1 ? at : found;
+    return { ...place, start: from, end: from + specifier.length };
   }
 
   /** Resolves a script's requests. A specifier that leads nowhere is a problem, but in a `require` it may be meant to be tried. */
-  async #finish(id: string, source: string, script: CompiledScript): Promise<Loaded> {
+  async #finish(id: string, source: string, script: CompiledScript, made?: MadeScript): Promise<Loaded> {
+    const placeOf = (request: ModuleRequest) => this.#placeOf(id, source, request, { script, made });
     const { linked, isChecked, map } = script;
     const from = this.#options.trace.now();
     const inPackage = isInPackage(id);
@@ -230,7 +334,7 @@ export class ModuleLoader {
     for (const request of linked.requests) {
       if (request.isPattern) {
         const { matches, problem } = targets.matches(id, request.specifier);
-        if (problem) problems.push(problemAt(await this.#placeOf(id, source, request, script), problem));
+        if (problem) problems.push(problemAt(await placeOf(request), problem));
         for (const [specifier, target] of matches) {
           edges.push({ kind: 'dynamic', specifier, target });
           runtime.dynamic = { ...runtime.dynamic, [specifier]: { id: target, piece: this.#options.lazyPiece(target) } };
@@ -239,14 +343,14 @@ export class ModuleLoader {
       }
       if (request.kind === 'url' || request.kind === 'worker') {
         const { target, problem } = targets.ofUrl(id, request);
-        if (problem) problems.push(problemAt(await this.#placeOf(id, source, request, script), problem));
+        if (problem) problems.push(problemAt(await placeOf(request), problem));
         urls.push({ kind: request.kind, specifier: request.specifier, ...(target ? { target } : {}) });
         if (target) edges.push({ kind: request.kind, specifier: request.specifier, target });
         continue;
       }
       const { target, problem, warning } = targets.ofModule(id, request);
-      if (problem) problems.push(problemAt(await this.#placeOf(id, source, request, script), problem));
-      if (warning) this.#options.onWarning(id, problemAt(await this.#placeOf(id, source, request, script), warning));
+      if (problem) problems.push(problemAt(await placeOf(request), problem));
+      if (warning) this.#options.onWarning(id, problemAt(await placeOf(request), warning));
       if (warning && target === undefined) {
         const missing = { id: '', piece: '', missing: warning.message };
         runtime.dynamic = { ...runtime.dynamic, [request.specifier]: missing };
@@ -330,21 +434,9 @@ function foreignKind(id: string): Problem {
   };
 }
 
-/** How long an adapter may take for one file. */
-const adapterMs = 30_000;
-
-/** Checks what an adapter gave. */
-function resultOf(result: unknown): { code: string; map?: RawMap } {
-  if (typeof result === 'string') return { code: result };
-  const { code, map } = Object(result) as { code?: unknown; map?: unknown };
-  if (typeof code !== 'string') throw new Error('it must give the code of a module as a text, or an object with code and map.');
-  const isMap = typeof (map as Partial<RawMap> | undefined)?.mappings === 'string';
-  return isMap ? { code, map: map as RawMap } : { code };
-}
-
-/** A line or column as an error may have it. */
-function positive(value: unknown): number {
-  return typeof value === 'number' && Number.isSafeInteger(value) && value > 0 ? value : 1;
+function placeOfProblem({ message, position, hint, code, file }: Problem) {
+  const place = position ? { line: position.line, column: position.column + 1 } : {};
+  return { ...place, problem: { code, message, ...(hint ? { hint } : {}) }, ...(file ? { file } : {}) };
 }
 
 /**

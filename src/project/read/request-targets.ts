@@ -4,7 +4,7 @@ import { kindOfFile } from '../../core/file-kinds.js';
 import type { Files } from '../../core/files.js';
 import type { Edge } from '../../core/graph/module-graph.js';
 import type { ModuleRequest } from '../../core/link/linked.js';
-import { fileOfId, typedId } from '../../core/module-id.js';
+import { fileOfId, partId, typedId } from '../../core/module-id.js';
 import type { Paths } from '../../core/paths.js';
 import type { Problem } from '../../core/problem/problem.js';
 import { explainFailure, explainRefusal } from '../../core/resolve/explain-failure.js';
@@ -37,6 +37,9 @@ export interface RequestTargetsOptions {
 /** What stands for a part of Node.js that a package asks for. */
 export const standInPrefix = `${ownIdPrefix}node/`;
 
+/** What ids of modules begin with that adapters bring along. */
+export const helperPrefix = `${ownIdPrefix}adapter/`;
+
 /** Where a request leads: to a module, to nothing that matters before it runs, or nowhere, which is a problem. */
 export interface RequestTarget {
   target?: string;
@@ -65,10 +68,13 @@ export class RequestTargets {
       if (ownPackages.test(specifier))
         return { target: kind === 'require' ? this.ofOwn(specifier) : this.ofOwn(inModules(specifier)) };
     }
+    const inside = /^(part|adapter):(.+)$/s.exec(specifier);
+    if (inside) return this.#inside(id, inside[1] as 'part' | 'adapter', inside[2]!);
     const adapted = this.#byAdapter(id, specifier);
     if (adapted !== undefined) return adapted;
-    // Preact's refresh runtime works on the project's Preact.
-    const from = specifier === 'preact' && id.includes('node_modules/@prefresh/') ? 'page.html' : id;
+    // Preact's refresh runtime, and what adapters bring along, work on the project's own packages.
+    const isOurs = (specifier === 'preact' && id.includes('node_modules/@prefresh/')) || id.startsWith(helperPrefix);
+    const from = isOurs ? 'page.html' : id;
     const resolution = resolver.resolve(specifier, paths.fileOf(from), kind === 'require' ? 'require' : 'import');
     if ('empty' in resolution) return { target: emptyModule };
     if ('found' in resolution) return { target: withType(paths.idOf(resolution.found), type) };
@@ -134,6 +140,18 @@ export class RequestTargets {
       if (after === '' && kind === 'script') matches.push([before.slice(0, cut) + name.replace(/\.[^.]+$/, ''), target]);
     }
     return { matches };
+  }
+
+  /** A part of the file that a module is made of, or a module of the adapter that made it. */
+  #inside(id: string, what: 'part' | 'adapter', name: string): RequestTarget {
+    const file = fileOfId(id);
+    const adapter = this.#options.adapters.find(({ files }) => file.search(files) !== -1);
+    if (adapter && what === 'part') return { target: partId(file, name) };
+    if (adapter?.helpers && Object.hasOwn(adapter.helpers, name)) return { target: `${helperPrefix}${adapter.name}/${name}` };
+    const message = adapter
+      ? `The adapter '${adapter.name}' has no helper '${name}'.`
+      : `'${what}:${name}' names something of an adapter, and none made this module.`;
+    return { problem: { code: 'import-unresolved', message } };
   }
 
   /** Where the user's own adapters put a specifier. One that fails or gives nonsense is a problem that names it. */

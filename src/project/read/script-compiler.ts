@@ -5,8 +5,8 @@ import type { Paths } from '../../core/paths.js';
 import type { Resolver } from '../../core/resolve/resolver.js';
 import { contentHash } from '../../core/text/content-hash.js';
 import type { Trace } from '../../core/trace.js';
-import type { ScriptTargets, Translated } from '../../core/translate/translate-script.js';
-import { type CompiledScript, type CompileSettings, compileScript, linkScript, type NotCompiled } from './compile-script.js';
+import type { ScriptTargets } from '../../core/translate/translate-script.js';
+import { type CompiledScript, type CompileSettings, compileScript, type MadeScript, type NotCompiled } from './compile-script.js';
 import { packScript, unpackScript } from './packed-script.js';
 import type { RequestTargets } from './request-targets.js';
 import { tooDeep } from './trial.js';
@@ -70,51 +70,63 @@ export class ScriptCompiler {
     this.#prepared.clear();
   }
 
-  /** Compiles the text of module `id`, or takes what was begun or what an earlier run made of the same. */
-  async compile(id: string, source: string, version: SourceVersion): Promise<CompiledScript | NotCompiled> {
-    const key = this.#key(id, version);
+  /**
+   * Compiles the text of module `id`, or takes what was begun or what an earlier run made of the same. `made`: the text that an
+   * adapter made of `source`. Its compiled form has a version of its own, which stays when only what is around it changes.
+   */
+  async compile(id: string, source: string, version: SourceVersion, made?: MadeScript): Promise<CompiledScript | NotCompiled> {
+    const from = made ? contentHash(made.language, made.text, made.map?.mappings ?? '') : version.hash;
+    const key = this.#key(id, { ...version, hash: from }) + (made ? ' made' : '');
     const prepared = this.#prepared.get(key);
     this.#prepared.delete(key);
-    return prepared ?? this.#compileOrFind(id, source, key, version);
+    return prepared ?? this.#compileOrFind(id, source, key, version, made);
   }
 
   /** Compiles without asking what is kept, which lacks the translated text. */
-  async compileAfresh(id: string, source: string, version: SourceVersion): Promise<CompiledScript | NotCompiled> {
-    const problem = await tooDeep(id, source);
+  async compileAfresh(
+    id: string,
+    source: string,
+    version: SourceVersion,
+    made?: MadeScript,
+  ): Promise<CompiledScript | NotCompiled> {
+    const problem = await tooDeep(id, made?.text ?? source);
     if (problem) return { problems: [problem] };
     this.translations++;
-    return compileScript(source, this.#settings(id, version.isChecked, this.#key(id, version)), this.#tools(id));
+    const key = made ? undefined : this.#key(id, version);
+    return compileScript(source, this.#settings(id, version.isChecked, key, made), this.#tools(id));
   }
 
-  async #compileOrFind(id: string, source: string, key: string, version: SourceVersion): Promise<CompiledScript | NotCompiled> {
+  async #compileOrFind(
+    id: string,
+    source: string,
+    key: string,
+    version: SourceVersion,
+    made?: MadeScript,
+  ): Promise<CompiledScript | NotCompiled> {
     const { trace } = this.#options;
     const cache = this.#options.cache();
-    if (!cache) return this.compileAfresh(id, source, version);
+    if (!cache) return this.compileAfresh(id, source, version, made);
     const from = trace.now();
     const packed = cache.get(key);
     const known = packed === undefined ? undefined : unpackScript(packed);
     trace.span('module', known ? 'from the cache' : 'not in the cache', from, { id });
     if (known && !this.#lacksCertainty(id, known.linked)) return known;
-    const compiled = await this.compileAfresh(id, source, version);
+    const compiled = await this.compileAfresh(id, source, version, made);
     if (compiled.problems === undefined)
       cache.put(key, () => packScript(compiled as CompiledScript, this.#options.mode === 'production'));
     return compiled;
   }
 
-  /** Links what an adapter made. What comes out stands for what went in: an adapter may look at more than the file. */
-  async link(id: string, source: string, translated: Translated, isChecked: boolean): Promise<CompiledScript | NotCompiled> {
-    const problem = await tooDeep(id, translated.text);
-    return problem ? { problems: [problem] } : linkScript(source, translated, this.#settings(id, isChecked), this.#tools(id));
-  }
-
-  #settings(id: string, isChecked: boolean, key?: string): CompileSettings {
+  #settings(id: string, isChecked: boolean, key?: string, made?: MadeScript): CompileSettings {
     const { typescript, paths, refresh, constants, mode, buildTargets } = this.#options;
     return {
       id,
       isChecked,
       scope: this.scopeType(id),
       options: typescript.optionsFor(paths.fileOf(id)),
-      refresh: refresh(),
+      root: paths.root,
+      refresh: made === undefined && refresh(),
+      ...(made ? { made } : {}),
       mode,
       targets: buildTargets,
       constants,

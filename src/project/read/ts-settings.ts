@@ -129,10 +129,11 @@ export class TsSettings {
     };
   }
 
-  /** A project that depends on Preact and not on React means Preact by its JSX. */
+  /** A project that depends on Preact or Vue, and not on React, means that by its JSX. */
   #usualJsxSource(folder: string): string | undefined {
     const { dependencies = {} } = this.#packages.scopeOf(folder) ?? {};
-    return 'preact' in dependencies && !('react' in dependencies) ? 'preact' : undefined;
+    if ('react' in dependencies) return undefined;
+    return ['preact', 'vue'].find((name) => name in dependencies);
   }
 }
 

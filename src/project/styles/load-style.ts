@@ -6,9 +6,9 @@ import type { Paths } from '../../core/paths.js';
 import { type Problem, problemAt } from '../../core/problem/problem.js';
 import { explainFailure } from '../../core/resolve/explain-failure.js';
 import type { Resolution, Resolver } from '../../core/resolve/resolver.js';
-import type { StyleCompiler } from './style-compiler.js';
+import type { StyleCompiler, StylePart } from './style-compiler.js';
 
-export interface StyleLoaderOptions {
+export interface StyleLoaderOptions extends StylePart {
   paths: Paths;
   resolver: Resolver;
   compiler: StyleCompiler;
@@ -21,10 +21,10 @@ export interface StyleLoaderOptions {
 export async function loadStyle(
   id: string,
   source: string,
-  { paths, resolver, compiler, installCommand, onWarning }: StyleLoaderOptions,
+  { paths, resolver, compiler, installCommand, onWarning, ...part }: StyleLoaderOptions,
 ): Promise<Loaded> {
   const file = paths.fileOf(id);
-  const compiled = await compiler.compile(id, file, source);
+  const compiled = await compiler.compile(id, file, source, part);
   if ('code' in compiled) return { problems: [compiled] };
   const { css, map, exports, composed } = compiled;
   const { readStyle } = await import('../../core/documents/read-style.js');

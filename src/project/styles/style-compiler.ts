@@ -28,6 +28,16 @@ export interface CompiledStyle {
   composed: string[];
 }
 
+/** How a part of a file differs from a sheet. */
+export interface StylePart {
+  /** Nothing is to be done to it. */
+  isFinished?: boolean;
+  /** The map from its text back to the file. */
+  map?: RawMap;
+  /** What is to be done when Sass and PostCSS are through with it. */
+  finish?(css: string): Promise<{ code: string; map?: RawMap }>;
+}
+
 export interface StyleCompilerOptions {
   mode: Mode;
   root: string;
@@ -54,18 +64,65 @@ export class StyleCompiler {
     this.#options = options;
   }
 
+  /** Whether the PostCSS configuration takes in files of the project's own, which nobody tells of. */
+  get hasLocalParts(): boolean {
+    if (this.configFile === undefined) return false;
+    const text = readFileSync(this.configFile, 'utf8');
+    return /\b(?:from|require|import)\b\s*\(?\s*['"`]\.{0,2}\//.test(text) || /['"`]\.{1,2}\/[^'"`*]*['"`]\s*:/.test(text);
+  }
+
+  /** Absolute paths of files, there or not, that decide what the PostCSS plugins do, beside what they tell of. */
+  get inputs(): string[] {
+    if (this.configFile === undefined) return [];
+    const { root } = this.#options;
+    const versions = ['.package-lock.json', '.modules.yaml', '.yarn-state.yml'].map((name) => join('node_modules', name));
+    const names = ['package.json', '.browserslistrc', 'package-lock.json', 'pnpm-lock.yaml', 'yarn.lock', ...versions];
+    return [this.configFile, ...names.map((name) => join(root, name))];
+  }
+
+  /** Whether the project has PostCSS plugins; known when a sheet has been compiled. */
+  get usesPlugins(): boolean {
+    return this.configFile !== undefined;
+  }
+
+  /** Absolute paths of files, there or not, one of which would hold the PostCSS configuration. */
+  get configCandidates(): string[] {
+    const names = ['js', 'mjs', 'cjs', 'ts', 'mts', 'cts'].flatMap((extension) => [
+      `postcss.config.${extension}`,
+      `.postcssrc.${extension}`,
+    ]);
+    return [...names, '.postcssrc', '.postcssrc.json', '.postcssrc.yml', '.postcssrc.yaml', 'package.json'].map((name) =>
+      join(this.#options.root, name),
+    );
+  }
+
   /** Forgets the PostCSS configuration, e.g. after a change. */
   forget(): void {
     this.#plugins = undefined;
   }
 
-  async compile(id: string, file: string, source: string): Promise<CompiledStyle | Problem> {
-    let style: CompiledStyle = { css: source, dependencies: [], folders: [], composed: [] };
+  /** What Sass and the project's PostCSS plugins make of a text in a language, which is that of a file or stands for it. */
+  async toCss(id: string, file: string, source: string, language: string): Promise<CompiledStyle | Problem> {
+    return this.compile(id, `${file}?toCss.${language}`, source);
+  }
+
+  async compile(
+    id: string,
+    file: string,
+    source: string,
+    { isFinished, map, finish }: StylePart = {},
+  ): Promise<CompiledStyle | Problem> {
+    let style: CompiledStyle = { css: source, dependencies: [], folders: [], composed: [], ...(map ? { map } : {}) };
     try {
-      if (/\.s[ac]ss$/.test(file)) style = await this.#sass(file, source);
+      if (isFinished) return style;
+      if (/\.s[ac]ss$/.test(file)) style = await through(style, await this.#sass(file, source));
       const refused = style.dependencies.map((path) => this.#refused(path)).find((found) => found !== undefined);
       if (refused) throw refused;
       if (!id.includes('node_modules/')) style = await this.#postcss(file, style);
+      if (finish) {
+        const { code, map: finished } = await finish(style.css);
+        style = await through(style, { ...style, css: code, ...(finished ? { map: finished } : {}) });
+      }
       if (cssModule.test(file)) style = await this.#cssModule(id, file, style);
       return style;
     } catch (error) {
@@ -88,20 +145,23 @@ export class StyleCompiler {
     const sass = await loadSass(this.#options.root);
     const result = await sass.compileStringAsync(source, {
       syntax: extname(file) === '.sass' ? 'indented' : 'scss',
-      url: pathToFileURL(file),
+      url: pathToFileURL(onDisk(file)),
       sourceMap: true,
       sourceMapIncludeSources: true,
       quietDeps: true,
       logger: { warn: () => {}, debug: () => {} },
       importers: [
-        { findFileUrl: (url, { containingUrl }) => this.#sassFile(url, containingUrl ? fileURLToPath(containingUrl) : file) },
+        {
+          findFileUrl: (url, { containingUrl }) =>
+            this.#sassFile(url, containingUrl ? fileURLToPath(containingUrl) : onDisk(file)),
+        },
         new sass.NodePackageImporter(this.#options.root),
       ],
     });
     const dependencies = result.loadedUrls
       .filter(({ protocol }) => protocol === 'file:')
       .map((url) => fileURLToPath(url))
-      .filter((path) => path !== file);
+      .filter((path) => path !== onDisk(file));
     return { css: result.css, map: result.sourceMap as unknown as RawMap, dependencies, folders: [], composed: [] };
   }
 
@@ -234,6 +294,17 @@ export class StyleCompiler {
     into.composed.push(specifier);
     return compiled.exports ?? {};
   }
+}
+
+/** A style with its map led on through the one that it was made of. */
+async function through(before: CompiledStyle, after: CompiledStyle): Promise<CompiledStyle> {
+  if (!before.map || !after.map || after.map === before.map) return after;
+  return { ...after, map: (await import('../../core/maps/chain-maps.js')).chainMaps(after.map, before.map) };
+}
+
+/** The path of the file that a path with the name of a part behind it is of. */
+function onDisk(file: string): string {
+  return file.replace(/\?(?:part|toCss)\.[\w.-]+$/, '');
 }
 
 async function run(plugins: AcceptedPlugin[], file: string, style: CompiledStyle): Promise<Result> {

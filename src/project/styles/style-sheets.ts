@@ -2,7 +2,7 @@ import { fileURLToPath } from 'node:url';
 import MagicString from 'magic-string';
 import type { ModuleContent, StyleContent } from '../../core/graph/module-content.js';
 import type { ModuleGraph } from '../../core/graph/module-graph.js';
-import { fileOfId } from '../../core/module-id.js';
+import { fileOfId, fileOfPart } from '../../core/module-id.js';
 import type { Paths } from '../../core/paths.js';
 import { contentHash } from '../../core/text/content-hash.js';
 import type { RawMap } from '../../core/translate/translate-script.js';
@@ -29,7 +29,7 @@ export function servedUrls(base: string): SheetUrls {
   return {
     style: (id, version) => ownUrl.style(base, id, version),
     file: (id, version) => (id.startsWith('../') ? ownUrl.file(base, id, version) : `${base}${encodedPath(id)}?v=${version}`),
-    source: (id) => `${base}${id}`,
+    source: (id) => `${base}${fileOfPart(id)}`,
     map: (id, version) => ownUrl.map(base, `style/${id}`, encodeURIComponent(version)),
   };
 }
@@ -133,17 +133,21 @@ export class StyleSheets {
   }
 
   /** The map of a sheet as it is sent, through whatever made its CSS, with sources at their project paths. */
-  async #map(id: string, { source, map }: StyleContent, text: MagicString): Promise<string> {
+  async #map(id: string, { source, shownSource, map }: StyleContent, text: MagicString): Promise<string> {
     const own = text.generateMap({ source: this.#urls.source(id), includeContent: true, hires: 'boundary' });
-    if (!map) return own.toString();
+    if (!map) return JSON.stringify({ ...own, ...(shownSource === undefined ? {} : { sourcesContent: [shownSource] }) });
     const { chainMaps } = await import('../../core/maps/chain-maps.js');
     const chained = chainMaps(own as unknown as RawMap, map);
     const sources = chained.sources.map((name, index) => this.#sourceUrl(name, id, chained.sourcesContent?.[index] === source));
-    return JSON.stringify({ ...chained, sources });
+    const sourcesContent = chained.sourcesContent?.map((content, index) =>
+      shownSource !== undefined && sources[index] === this.#urls.source(id) ? shownSource : content,
+    );
+    return JSON.stringify({ ...chained, sources, ...(sourcesContent ? { sourcesContent } : {}) });
   }
 
   #sourceUrl(name: string, id: string, isOwn: boolean): string {
-    if (isOwn || !name.startsWith('file:')) return this.#urls.source(isOwn ? id : name.split('/').at(-1)!);
+    if (isOwn || !name.startsWith('file:') || /\?part\.|%3Fpart\./.test(name))
+      return this.#urls.source(isOwn || name.includes('part.') ? id : name.split('/').at(-1)!);
     return this.#urls.source(this.#paths.idOf(fileURLToPath(name)));
   }
 }

@@ -1,6 +1,7 @@
 import { originalPositionFor, TraceMap } from '@jridgewell/trace-mapping';
 import { indexMap, type MapSection } from '../../core/maps/index-map.js';
 import { type MapInput, moduleMap, moduleMapParts } from '../../core/maps/module-map.js';
+import { fileOfPart } from '../../core/module-id.js';
 import type { Piece, PiecePlace } from '../../core/pieces/piece.js';
 import type { TextParts } from '../../core/text/batches.js';
 import { ShippedMaps, type ShippedMapsOptions } from '../../project/files/shipped-maps.js';
@@ -37,7 +38,7 @@ export class PieceMaps {
     if (!Number.isSafeInteger(line) || !Number.isSafeInteger(column) || column < 0) return undefined;
     const found = originalPositionFor(new TraceMap(moduleMap(input)), { line: line - place.bodyLine, column });
     if (found.line === null) return undefined;
-    return { file: place.module.id, source: input.source.text, line: found.line, column: found.column };
+    return { file: fileOfPart(place.module.id), source: input.source.text, line: found.line, column: found.column };
   }
 
   #ofModule(id: string, input: MapInput): readonly string[] {

@@ -121,7 +121,9 @@ export class PieceStore {
     const modules = ids.map((id) => this.#project.pieces.get(id)).filter((module) => module !== undefined);
     const tag = contentHash(
       after,
-      ...modules.map(({ id, edges }) => `${id} ${edges.version} ${edges.style ?? ''}${edges.url ?? ''}`),
+      ...modules.map(
+        ({ id, edges, sourceHash }) => `${id} ${edges.version} ${edges.style ?? ''}${edges.url ?? ''}${sourceHash ?? ''}`,
+      ),
     );
     const known = this.#kept.get(`${name}\0${tag}`);
     if (known) return known;

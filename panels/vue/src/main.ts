@@ -1,0 +1,4 @@
+import { createApp } from 'vue';
+import TidePanel from './tide-panel.vue';
+
+createApp(TidePanel).mount('#harbour');
