@@ -1,9 +1,10 @@
-import { readdirSync, readFileSync } from 'node:fs';
+import { readFileSync } from 'node:fs';
 import { dirname, join } from 'node:path';
 import semver from 'semver';
 import { packageOf } from '../core/module-id.js';
 import type { Problem } from '../core/problem/problem.js';
 import type { ProjectGraph } from '../project/project-graph.js';
+import { findNeeds } from './needs.js';
 
 /** What of package.json counts here. */
 interface Description {
@@ -135,65 +136,14 @@ function twice({ modules, paths }: ProjectGraph): Problem[] {
   });
 }
 
-/** Packages among the dependencies that nothing imports, runs or names in a configuration. */
+/** Packages among the dependencies that nothing uses. */
 function unused(project: ProjectGraph, own: Description): Problem[] {
-  const { root } = project.options;
-  const used = new Set([...project.modules.ids()].map(packageOf));
-  const named = [...Object.values(own.scripts ?? {}), ...configurations(root)].join('\n');
-  const peers = new Set(
-    Object.keys(own.dependencies ?? {}).flatMap((name) => Object.keys(installedAt(root, name)?.peerDependencies ?? {})),
-  );
-  const server = serverTexts(root);
-  return Object.keys(own.dependencies ?? {}).flatMap((name) => {
-    const bins = Object.keys((installedAt(root, name) as { bin?: Record<string, string> } | undefined)?.bin ?? {});
-    const isUsed =
-      used.has(name) || peers.has(name) || name.startsWith('@types/') || [name, ...bins].some((word) => named.includes(word));
-    if (isUsed || server.includes(`'${name}`) || server.includes(`"${name}`)) return [];
+  const names = findNeeds(project).unused.filter((name) => own.dependencies?.[name] !== undefined);
+  return names.map((name) => {
     const message = `${name} stands in package.json, and nothing uses it.`;
-    return [
-      {
-        ...finding(
-          'package-unused',
-          message,
-          `If that is so: ${project.installCommand.split(' ')[0]} remove ${name}`,
-          'package.json',
-        ),
-        severity: 'warning' as const,
-      },
-    ];
+    const hint = `If that is so: ${project.installCommand.split(' ')[0]} remove ${name}`;
+    return { ...finding('package-unused', message, hint, 'package.json'), severity: 'warning' as const };
   });
-}
-
-function configurations(root: string): string[] {
-  return readdirSync(root, { withFileTypes: true })
-    .filter(
-      (entry) =>
-        entry.isFile() &&
-        /\.config\.\w+$|^\.[\w-]+rc(?:\.\w+)?$|^[\w-]+\.json$/.test(entry.name) &&
-        entry.name !== 'package.json',
-    )
-    .filter((entry) => !entry.name.includes('lock'))
-    .map((entry) => text(join(root, entry.name)));
-}
-
-/** Texts of scripts that are none of the page's, such as a server's. */
-function serverTexts(folder: string, depth = 0): string {
-  let all = '';
-  for (const entry of entriesOf(folder)) {
-    if (entry.name.startsWith('.') || entry.name === 'node_modules' || all.length > 5_000_000) continue;
-    const path = join(folder, entry.name);
-    if (entry.isDirectory() && depth < 6) all += serverTexts(path, depth + 1);
-    else if (/\.[mc]?[jt]sx?$/.test(entry.name)) all += text(path);
-  }
-  return all;
-}
-
-function entriesOf(folder: string) {
-  try {
-    return readdirSync(folder, { withFileTypes: true });
-  } catch {
-    return []; // nobody may look into it
-  }
 }
 
 function installedAt(root: string, name: string): Description | undefined {
@@ -208,14 +158,6 @@ function read(file: string): Description | undefined {
     return JSON.parse(readFileSync(file, 'utf8')) as Description;
   } catch {
     return undefined; // it isn't there, or somebody else tells what is wrong with it
-  }
-}
-
-function text(file: string): string {
-  try {
-    return readFileSync(file, 'utf8');
-  } catch {
-    return ''; // nobody may read it, or it has just gone
   }
 }
 

@@ -1,5 +1,6 @@
 import { emitKeypressEvents } from 'node:readline';
 import type { Problem } from '../core/problem/problem.js';
+import { missingPackages } from './report/missing-packages.js';
 import type { Reporter } from './report/reporter.js';
 
 /** What single keys do while a server runs. */
@@ -11,6 +12,8 @@ export interface KeyActions {
   /** Returns whether traffic is shown from now on. */
   toggleTraffic(): boolean;
   startAnew(): void;
+  /** Installs packages that modules import and that aren't there. */
+  install(packages: readonly string[]): void;
   quit(): void;
 }
 
@@ -28,6 +31,14 @@ export function listenForKeys(actions: KeyActions, reporter: Reporter): void {
       run: () => note(actions.toggleTraffic() ? 'forwarded requests are shown' : 'forwarded requests are no longer shown'),
     },
     n: { what: 'read everything anew', run: actions.startAnew },
+    i: {
+      what: 'install the packages that are missing',
+      run: () => {
+        const packages = missingPackages(actions.state().problems);
+        if (packages.length === 0) note('no package is missing');
+        else actions.install(packages);
+      },
+    },
     q: { what: 'quit', run: actions.quit },
     '?': { what: 'this list', run: () => reporter.tell({ event: 'keys', keys: listed() }) },
   };

@@ -5,6 +5,9 @@ import { VineError } from '../core/problem/problem.js';
 import { buildCommand } from './commands/build.js';
 import { checkCommand } from './commands/check.js';
 import { demoCommand } from './commands/demo.js';
+import { graphCommand } from './commands/graph.js';
+import { needsCommand } from './commands/needs.js';
+import { newCommand } from './commands/new.js';
 import { serveCommand } from './commands/serve.js';
 import { settingsCommand } from './commands/settings.js';
 import { parseForward } from './options.js';
@@ -38,6 +41,9 @@ async function main(): Promise<void> {
   program.addCommand(buildCommand());
   program.addCommand(demoCommand(version));
   program.addCommand(checkCommand(parseForward));
+  program.addCommand(newCommand(version));
+  program.addCommand(needsCommand());
+  program.addCommand(graphCommand());
   program.addCommand(settingsCommand());
   for (const command of [program, ...program.commands])
     command

@@ -18,6 +18,10 @@ export const defaultPort = 8463;
 /** What the command line says, as far as it says it. */
 export interface CommandLineSettings {
   page?: string;
+  /** The pages are those of all components in the folder. */
+  components?: boolean;
+  /** Nothing is served, so that there need not be a page. */
+  pageless?: boolean;
   /** Settings in the place of the file's. */
   given?: Settings;
   port?: number;
@@ -108,6 +112,9 @@ export interface EffectiveSettings {
   pageErrors: boolean;
 }
 
+/** Files whose component can have a page of its own. */
+const componentFile = /\.(?:tsx|jsx|vue|svelte)$/;
+
 /**
  * Combines command line, settings file and defaults, in this order of precedence.
  *
@@ -127,8 +134,11 @@ export async function effectiveSettings(
   const output = line.out === undefined ? resolve(root, settings.output?.folder ?? 'dist') : resolve(folder, line.out);
   const { pages } = settings;
   const embed = embedSettings(root, settings);
-  const mayBeNone = (settings.forward ?? []).length + embed.entries.length + embed.from.length > 0;
-  const found = pagesOf({ root, start, page: line.page, pages, except: [...verbatim, output], mayBeNone });
+  const mayBeNone = line.pageless === true || (settings.forward ?? []).length + embed.entries.length + embed.from.length > 0;
+  const isOfComponents = line.components === true || (line.page !== undefined && componentFile.test(line.page));
+  const found = isOfComponents
+    ? (await import('./component-pages.js')).componentRoutes(root, start)
+    : pagesOf({ root, start, page: line.page, pages, except: [...verbatim, output], mayBeNone });
   const head = insertedHtml(root, 'insert.head', settings.insert?.head);
   const body = insertedHtml(root, 'insert.body', settings.insert?.body);
   const inserted = [head.file, body.file].filter((file) => file !== undefined).concat(read?.imports ?? []);

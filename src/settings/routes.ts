@@ -170,7 +170,8 @@ function htmlOf({ script, title, mount, language }: GeneratedPageSettings, proje
 }
 
 /** Where a page without a file would be one: `/` is `index.html`. */
-function freeId(pattern: string, taken: ReadonlySet<string>): string {
+/** The id of a page without a file, which is no page's yet. */
+export function freeId(pattern: string, taken: ReadonlySet<string>): string {
   const plain = pattern.replace(/[^/]*\*.*$/, '').replace(/^\/+|\/+$/g, '');
   const stem = plain === '' ? 'index' : plain.replace(/\.html$/, '');
   for (let count = 1; ; count++) {

@@ -1,4 +1,5 @@
 import { spawn, spawnSync } from 'node:child_process';
+import { readdirSync } from 'node:fs';
 import { join } from 'node:path';
 import { expect, test } from '@jest/globals';
 import { WebSocket } from 'ws';
@@ -201,3 +202,37 @@ test.each([60, 100, 200])(
   },
   60_000,
 );
+
+test('a missing package is installed by one key, and the page goes on', () => {
+  const workspace = Workspace.with({
+    'index.html': '<!doctype html><script type="module" src="main.js"></script>',
+    'main.js': `import 'picocolors';`,
+  });
+  const keys: [string, string][] = [
+    ['installs picocolors', 'i'],
+    ['[32msolved', '\u0003'],
+  ];
+  const { status, stdout } = onTerminal(workspace.root, ['serve', 'index.html', '--port', '0', '--no-cache'], {
+    columns: 100,
+    keys,
+  });
+  expect(status).toBe(0);
+  expect(stdout).toMatch(/npm install --no-audit --no-fund picocolors.*solved/s);
+  workspace.dispose();
+}, 60_000);
+
+test('new asks what nobody said, and nothing else', () => {
+  const workspace = Workspace.with({});
+  const keys: [string, string][] = [
+    ['What is the page made with?', '\x1b[B\x1b[B\x1b[B\r'],
+    ['With TypeScript?', 'n\r'],
+    ['With utility classes', '\r'],
+  ];
+  const { status, stdout } = onTerminal(workspace.root, ['new', 'harbour', '--no-install', '--backend'], { columns: 100, keys });
+  expect([status, stdout]).toEqual([0, expect.not.stringContaining('With a small backend')]);
+  expect(readdirSync(workspace.path('harbour')).sort()).toEqual(
+    ['.gitignore', 'README.md', 'backend', 'index.html', 'package.json', 'src', 'vine-spark.config.js'].sort(),
+  );
+  expect(readdirSync(workspace.path('harbour/src')).sort()).toEqual(['board.vue', 'main.js', 'page.css']);
+  workspace.dispose();
+});

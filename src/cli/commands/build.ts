@@ -133,10 +133,11 @@ function reporterFor(
   });
 }
 
-async function optionsFor(
+/** How a project is built under settings. */
+export async function optionsFor(
   settings: EffectiveSettings,
-  { cache, minify }: BuildCommandOptions,
-  reporter: BuildReporter,
+  { cache, minify }: Pick<BuildCommandOptions, 'cache' | 'minify'>,
+  reporter: Pick<BuildReporter, 'stage' | 'warn' | 'note'>,
 ): Promise<BuildOptions> {
   // The lists of browsers take their time to load, and only builds need them.
   const { resolveTargets } = await import('../../build/targets.js');

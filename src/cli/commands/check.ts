@@ -7,11 +7,12 @@ import { noTrace } from '../../core/trace.js';
 import { tryToConnect } from '../../forward/backend-states.js';
 import { normalPath } from '../../forward/request-path.js';
 import { type CompiledRule, compileRule, findRule, targetPath } from '../../forward/rule.js';
-import { ProjectGraph, type ReadingListener } from '../../project/project-graph.js';
+import { ProjectGraph } from '../../project/project-graph.js';
 import { whoAnswers } from '../../server/who-answers.js';
 import { type EffectiveSettings, effectiveSettings } from '../../settings/effective.js';
 import { cacheFolderOf, projectOptions } from '../compose.js';
 import { examples } from '../examples.js';
+import { quietListener } from '../quiet-listener.js';
 import { colours as pc } from '../report/colours.js';
 import { problemText } from '../report/problem-text.js';
 
@@ -123,14 +124,6 @@ async function typeProblems(root: string, installCommand: string): Promise<Probl
   // A project may leave that to an editor.
   return 'program' in compiler ? checkTypes(root, compiler) : [];
 }
-
-const quietListener: ReadingListener = {
-  changes: { added() {}, dropped() {} },
-  onLoaded() {},
-  onWarning() {},
-  onNote() {},
-  turn: () => undefined,
-};
 
 /** Who answers, and every rule with why it is or isn't the one. */
 async function explain(

@@ -6,6 +6,7 @@ import { type CommandLineSettings, effectiveSettings } from '../../settings/effe
 import { certificateOf } from '../certificate-of.js';
 import { cacheFolderOf, projectOf, servedOf } from '../compose.js';
 import { examples } from '../examples.js';
+import { installMissing } from '../install-missing.js';
 import { keepForNextStart } from '../keep-for-next-start.js';
 import { listenForKeys } from '../keys.js';
 import { listeningReport } from '../listening-report.js';
@@ -25,12 +26,16 @@ import type { ServeOptions, ServeRequest } from './serve-request.js';
 export function serveCommand(version: string): Command {
   return new Command('serve')
     .description('serve a page, or all pages of a folder, and update them in place as you edit')
-    .argument('[page]', 'an HTML file, or a folder with some (default: this folder)')
+    .argument(
+      '[page]',
+      'an HTML file, a folder with some, or a component (.tsx, .jsx, .vue, .svelte) to show it alone (default: this folder)',
+    )
     .option('--port <n>', 'port to listen on (default: 8463)', parsePort)
     .option('--exact-port', 'fail where the port is in use instead of taking the next free one')
     .option('--host <address>', 'address to listen on; 0.0.0.0 for every one (default: localhost)')
     .option('--https', 'talk by TLS, with a certificate for this machine')
     .option('--qr', 'show a code that opens the page on a phone')
+    .option('--components', 'a list of all components in the folder, each with a page of its own')
     .option('--open', 'open the page in a browser')
     .option('--base <path>', 'URL prefix of the whole front end (default: /)', parseBase)
     .option('--forward <path=origin>', 'send a path to a backend, e.g. /api=http://127.0.0.1:8464 (repeatable)', parseForward)
@@ -202,6 +207,7 @@ export async function serve({ version, page, options }: ServeRequest): Promise<v
         state: () => ({ problems: running.problems, pages: server.live.pages }),
         toggleTraffic: () => running.toggleTraffic(),
         startAnew: () => running.startAnew(),
+        install: (packages) => void installMissing(settings.root, packages, reporter),
         quit: () => void process.kill(process.pid, 'SIGTERM'),
       },
       reporter,

@@ -4,6 +4,7 @@ import type { BackendChange } from '../../forward/backend-states.js';
 import type { ExchangeReport } from '../../forward/exchange.js';
 import type { ProjectUpdate } from '../../project/live/update-maker.js';
 import { colours as pc } from './colours.js';
+import { missingPackages } from './missing-packages.js';
 import { Presence } from './presence.js';
 import { type EditorUrl, problemText } from './problem-text.js';
 import type { ListeningReport, PageReport, ReadyReport, ReportEvent, Reporter } from './reporter.js';
@@ -74,6 +75,8 @@ export function terminalReporter(
         const count = what.problems.length === 1 ? 'a problem' : `${what.problems.length} problems`;
         event(pc.red(`${count}; ${what.isStart ? 'the page starts when this is solved' : 'the page keeps the last good build'}`));
         for (const found of what.problems) line(problem(found));
+        if (process.stdin.isTTY && process.stdout.isTTY && missingPackages(what.problems).length > 0)
+          line(`  ${pc.bold('i')} ${pc.dim(`installs ${missingPackages(what.problems).join(', ')}`)}\n`);
         return;
       }
       case 'problem':
