@@ -3,7 +3,7 @@
 import { readdirSync, readFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { transform } from 'oxc-transform';
-import { MinifyPool } from '../dist/build/minify-pool.js';
+import { smallerScript } from '../dist/build/minify.js';
 
 const [folder, ...sources] = process.argv.slice(2);
 const files = sources.flatMap((source) =>
@@ -13,11 +13,10 @@ const files = sources.flatMap((source) =>
         .filter((path) => /\.[jt]sx?$/.test(path) && !path.includes('node_modules'))
         .map((path) => join(folder, source, path)),
 );
-const pool = new MinifyPool();
 const made = await Promise.all(
   files.map(async (file) => {
     const text = readFileSync(file, 'utf8');
-    if (file.includes('node_modules')) return pool.smaller({ text }, { keepsNames: true, edition: 2022 });
+    if (file.includes('node_modules')) return smallerScript({ text }, { keepsNames: true, edition: 2022 });
     const { code, map } = await transform(file, text, {
       lang: file.endsWith('x') ? 'tsx' : 'ts',
       sourcemap: true,
@@ -27,8 +26,7 @@ const made = await Promise.all(
     const plain = code
       .replace(/^import\b.*$/gm, (line) => ' '.repeat(line.length))
       .replace(/^export\s+(?:default\s+)?/gm, (word) => ' '.repeat(word.length));
-    return pool.smaller({ text: plain, map: JSON.stringify(map) }, { keepsNames: true, edition: 2022 });
+    return smallerScript({ text: plain, map: JSON.stringify(map) }, { keepsNames: true, edition: 2022 });
   }),
 );
-await pool.close();
 if (made.some(({ text }) => text === '')) throw new Error('nothing was made smaller');

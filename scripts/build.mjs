@@ -99,14 +99,17 @@ for (const target of ['es2015', 'es5']) {
   writeFileSync(join(root, `dist/browser/built.${target}.js`), swc.transformSync(built, options).code);
 }
 // As builds make everything smaller: that takes a second, which none of them needs to spend.
-const { smallerScript } = await import('../dist/build/minify.js');
+const { smallerScript, smallerOldScript } = await import('../dist/build/minify.js');
 for (const [name, edition] of [
   ['built', 2022],
   ['built.es2015', 2015],
   ['built.es5', 5],
 ]) {
   const text = readFileSync(join(root, `dist/browser/${name}.js`), 'utf8');
-  const { text: small } = await smallerScript({ text }, { edition, keepsNames: false });
+  const { text: small } =
+    edition === 5
+      ? await smallerOldScript(swc, { text }, { keepsNames: false })
+      : await smallerScript({ text }, { edition, keepsNames: false });
   writeFileSync(join(root, `dist/browser/${name}.min.js`), small);
 }
 vendorSass();

@@ -1,7 +1,7 @@
 import type { Bundle, PrintedGroup } from '../core/bundle/bundle.js';
 import type { Group } from '../core/bundle/groups.js';
 import { marksIn, withNames } from '../core/bundle/marks.js';
-import type { KeptNames, Member } from '../core/bundle/member.js';
+import type { Member } from '../core/bundle/member.js';
 import type { PrintedMember } from '../core/bundle/print-member.js';
 import type { Variable } from '../core/bundle/scope.js';
 import type { ModuleContent, ScriptContent } from '../core/graph/module-content.js';
@@ -16,8 +16,9 @@ import { countLineEnds } from '../core/text/line-index.js';
 import type { ShippedMaps } from '../project/files/shipped-maps.js';
 import { joinedMap, type Mapped, mappedEdits, type Replacement, replaced } from './mapped.js';
 import type { BuildMemory, Kept } from './memory.js';
-import type { MinifyPool } from './minify-pool.js';
+import { smallerScript } from './minify.js';
 import type { Edition } from './targets.js';
+import { inSteps } from './top-level.js';
 
 export interface ScriptsInput {
   bundle: Bundle;
@@ -25,7 +26,7 @@ export interface ScriptsInput {
   minify: boolean;
   /** See `BundleInput.inSteps`. */
   inSteps: boolean;
-  /** Translates whole scripts to ECMAScript 5. */
+  /** Translates whole scripts to ECMAScript 5, and makes them smaller where that is wanted: what their parts become stands in each other. */
   toEs5: ((mapped: Mapped) => Promise<Mapped>) | undefined;
   hasMaps: boolean;
   /** Where a map says that a source is. */
@@ -39,7 +40,6 @@ export interface ScriptsInput {
   edition: Edition;
   /** Functions and classes keep the names that programs can see. */
   keepsNames: boolean;
-  pool: MinifyPool;
   kept: Kept;
   memory: BuildMemory;
   fingerprint: string;
@@ -69,19 +69,12 @@ export class Scripts {
     }
     const text = `${head}${parts.map((part) => (part.text === '' ? '' : `${part.text}\n`)).join('')}${after}})(self["~spark"]);\n`;
     const script: Mapped = { text, ...(this.#input.hasMaps ? { map: joinedMap(`${name}.js`, sections) } : {}) };
-    return this.#input.toEs5 ? this.#old(script) : script;
+    return this.#input.toEs5?.(script) ?? script;
   }
 
   /** The texts of modules behind some ids for the runtime, by the modules' own ids. */
   textsOf(ids: readonly string[]): Map<string, string> {
     return new Map(ids.flatMap((id) => [...(this.#texts.get(id) ?? [])]));
-  }
-
-  /** A script in ECMAScript 5, which is made smaller as a whole: what its parts become stands in each other. */
-  async #old(script: Mapped): Promise<Mapped> {
-    const { toEs5, minify } = this.#input;
-    const old = await toEs5!(script);
-    return minify ? this.#input.pool.smaller(old, { edition: 5, keepsNames: this.#input.keepsNames }) : old;
   }
 
   #statement(id: string, hasSheets: boolean): Promise<Mapped> {
@@ -111,13 +104,14 @@ export class Scripts {
     return made;
   }
 
-  async #smaller(mapped: Mapped, names?: KeptNames): Promise<Mapped> {
+  async #smaller(mapped: Mapped, { kept: names, isAsync }: Partial<Member> = {}): Promise<Mapped> {
     const { minify, kept, fingerprint, keepsNames, edition } = this.#input;
     if (!minify || this.#input.toEs5) return mapped;
-    const key = `smaller ${contentHash(fingerprint, mapped.text, mapped.map ?? '', JSON.stringify([keepsNames, edition, names]))}`;
+    const options = { names, keepsNames, edition, ...(isAsync ? { isAsync } : {}) };
+    const key = `smaller ${contentHash(fingerprint, mapped.text, mapped.map ?? '', JSON.stringify(options))}`;
     const known = kept.get(key);
     if (known !== undefined) return JSON.parse(known) as Mapped;
-    const made = await this.#input.pool.smaller(mapped, { names, keepsNames, edition });
+    const made = await smallerScript(mapped, options);
     kept.put(key, () => JSON.stringify(made));
     return made;
   }
@@ -155,7 +149,9 @@ export class Scripts {
     const input = this.#input.hasMaps ? this.#mapInput(member) : undefined;
     const led = (map: string) => this.#led(map, member.id);
     const mapped = input ? mappedEdits(edited, input, led) : { text };
-    return this.#input.minify && !this.#input.toEs5 ? withoutStrict(await this.#smaller(inStrict(mapped), member.kept)) : mapped;
+    const { minify, toEs5 } = this.#input;
+    const made = minify && !toEs5 ? withoutStrict(await this.#smaller(inStrict(mapped), member)) : mapped;
+    return member.isAsync && this.#input.inSteps ? inSteps(made) : made;
   }
 
   /** The map of a package's module goes on through the one that the package ships. */

@@ -121,6 +121,7 @@ function engineOf(browser: string): { name: string; version: number } | 'old' | 
 /** A translator to ECMAScript 5, as far as it's used here. */
 export interface OldTranslator {
   transform(text: string, options: object): Promise<{ code: string; map?: string }>;
+  minify(text: string, options: object): Promise<{ code: string; map?: string }>;
 }
 
 /**

@@ -1,4 +1,3 @@
-import { readdirSync } from 'node:fs';
 import { join, relative, sep } from 'node:path';
 import type { Problem } from '../core/problem/problem.js';
 import { Project } from '../project/project.js';
@@ -29,12 +28,18 @@ export class BuildWatch {
   constructor(options: BuildOptions, listener: WatchListener) {
     this.#options = options;
     this.#listener = listener;
-    this.#project = new Project({ ...options, ignored: [...options.ignored, options.out] });
+    const copied = options.verbatim.map((folder) => `${literally(relative(options.root, folder))}/**`);
+    this.#project = new Project({
+      ...options,
+      ignored: [...options.ignored, options.out],
+      noticed: copied,
+    });
     this.#project.on('warning', options.onWarning);
     this.#project.on('note', options.onNote);
     this.#project.on('failure', (error) => listener.failure(error));
     this.#project.on('problems', (problems) => this.#failed(problems));
-    this.#project.on('settings', () => listener.settingsChanged());
+    for (const event of ['settings', 'pages'] as const) this.#project.on(event, () => listener.settingsChanged());
+    this.#project.on('noticed', ({ since }) => this.#want(since));
     for (const event of ['update', 'solved'] as const) this.#project.on(event, ({ since }) => this.#want(since));
   }
 
@@ -78,15 +83,17 @@ export class BuildWatch {
     this.#told = told;
   }
 
-  /** Files that are copied as they are count too. */
+  /** Files that are copied as they are count too; those of verbatim folders do anyway. */
   #noteFiles({ manifest }: BuildResult): void {
-    const { base, verbatim, root } = this.#options;
+    const { base, root } = this.#options;
     for (const id of Object.keys(manifest.assets)) this.#project.noteServed(join(root, id), base + id);
-    for (const folder of verbatim) {
-      for (const entry of readdirSync(folder, { recursive: true, withFileTypes: true })) {
-        const file = join(entry.parentPath, entry.name);
-        if (entry.isFile()) this.#project.noteServed(file, base + relative(folder, file).split(sep).join('/'));
-      }
-    }
   }
+}
+
+/** A path as a pattern that stands for nothing else. */
+function literally(path: string): string {
+  return path
+    .split(sep)
+    .join('/')
+    .replace(/[()[\]{}!*?+@|\\]/g, '\\$&');
 }

@@ -20,7 +20,7 @@ import { licencesOf } from './licences.js';
 import type { Manifest, ManifestFile, ManifestPage } from './manifest.js';
 import type { Mapped } from './mapped.js';
 import type { BuildMemory } from './memory.js';
-import { MinifyPool } from './minify-pool.js';
+import { smallerOldScript } from './minify.js';
 import type { BuildOptions } from './options.js';
 import { manifestName, type OutputFiles } from './output-folder.js';
 import { PageWriter } from './page-writer.js';
@@ -64,7 +64,6 @@ export class Writer {
   readonly #sheets: BuiltSheets;
   readonly #pieces: PieceModules;
   readonly #scripts: Scripts;
-  readonly #pool = new MinifyPool();
   /** Texts of modules by file. */
   readonly #texts = new Map<string, ReadonlyMap<string, string>>();
   #madeRuntime: string | undefined;
@@ -109,7 +108,6 @@ export class Writer {
       urlOf: (id, kind, specifier) => this.#urlOf(id, kind, specifier),
       edition: browsers.edition,
       keepsNames: this.#keepsNames,
-      pool: this.#pool,
       kept: project.kept ?? memory,
       memory,
       fingerprint: project.fingerprint,
@@ -121,14 +119,6 @@ export class Writer {
   }
 
   async write(): Promise<Written> {
-    try {
-      return await this.#write();
-    } finally {
-      await this.#pool.close();
-    }
-  }
-
-  async #write(): Promise<Written> {
     const { pages } = this.#project;
     const { graph, bundle } = this.#program;
     const late = this.#targets('dynamic');
@@ -327,7 +317,8 @@ export class Writer {
 
   async #toEs5({ text, map }: Mapped): Promise<Mapped> {
     const { options, installCommand } = this.#project;
-    const { code, map: chained } = await oldTranslator(options.root, installCommand).transform(text, {
+    const translator = oldTranslator(options.root, installCommand);
+    const { code, map: chained } = await translator.transform(text, {
       jsc: { target: 'es5', parser: { syntax: 'ecmascript' }, externalHelpers: false },
       isModule: false,
       swcrc: false,
@@ -336,7 +327,8 @@ export class Writer {
     });
     // Its helpers would be variables of the page.
     const wrapped = `(function () {\n${code}\n})();\n`;
-    return { text: wrapped, ...(map === undefined ? {} : { map: movedDown(chained!) }) };
+    const old = { text: wrapped, ...(map === undefined ? {} : { map: movedDown(chained!) }) };
+    return this.#options.minify ? smallerOldScript(translator, old, { keepsNames: this.#keepsNames }) : old;
   }
 
   /** Copies the verbatim folders. Of two that have a file, the first one counts, as where they are served. */

@@ -145,7 +145,7 @@ test('a build is served as a plain host would, with deep links, forwards, and fi
 }, 60_000);
 
 test('a build is made again when something changes, and not when nothing is right', async () => {
-  const workspace = Workspace.with({ ...pier, 'public/robots.txt': 'all' });
+  const workspace = Workspace.with(pier);
   const program = new Program(workspace.root, ['build', '--watch', '--json', '--no-cache']);
   const next = async (name: string, change: Record<string, string>) => {
     const after = program.mark;
@@ -158,10 +158,13 @@ test('a build is made again when something changes, and not when nothing is righ
   expect(names(first).filter((path) => !names(changed).includes(path))).toEqual([expect.stringMatching(/late-\w+\.js$/)]);
   expect(await next('problems', { 'src/late.ts': 'export const = 1;' })).toMatchObject({ problems: [{ file: 'src/late.ts' }] });
   expect(names(await next('built', { 'src/late.ts': pier['src/late.ts']! }))).toEqual(names(first));
-  await next('built', { 'public/robots.txt': 'none' });
-  expect(readFileSync(workspace.path('dist/robots.txt'), 'utf8')).toBe('none');
-  const moved = await next('built', { 'vine-spark.config.json': '{ "base": "/moved/" }' });
-  expect(moved.manifest.base).toBe('/moved/');
+  // A verbatim folder that wasn't there, and a change in it.
+  for (const text of ['all', 'none']) {
+    await next('built', { 'public/texts/robots.txt': text });
+    expect(readFileSync(workspace.path('dist/texts/robots.txt'), 'utf8')).toBe(text);
+  }
+  workspace.write({ 'vine-spark.config.json': '{ "base": "/moved/" }' });
+  await program.next('built', { where: ({ manifest }) => manifest.base === '/moved/' });
   await program.stop();
   workspace.dispose();
 }, 60_000);

@@ -147,10 +147,12 @@ describe('saving', () => {
   test('the same content is no update, and several files saved together are one', async () => {
     const after = program.mark;
     workspace.write({ 'src/berth.ts': files['src/berth.ts'] });
-    workspace.write({
-      'src/berth.ts': 'export const berth: number = 5;\n',
-      'src/main.ts': `import { berth } from './berth';\nconsole.log(berth + 1);\n`,
-    });
+    program.atOnce(() =>
+      workspace.write({
+        'src/berth.ts': 'export const berth: number = 5;\n',
+        'src/main.ts': `import { berth } from './berth';\nconsole.log(berth + 1);\n`,
+      }),
+    );
     const update = await program.next('update', { after });
     expect(update.changed.toSorted()).toEqual(['src/berth.ts', 'src/main.ts']);
     expect(program.events.slice(after).filter(({ event }) => event === 'update')).toHaveLength(1);

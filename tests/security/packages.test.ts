@@ -19,5 +19,5 @@ test('no package that a user gets runs anything when it is installed, and there 
     ([path, { dev, devOptional, peer }]) => path !== '' && !dev && !devOptional && !peer,
   );
   expect(used.filter(([, { hasInstallScript }]) => hasInstallScript)).toEqual([]);
-  expect(used.filter(([, { optional }]) => !optional).length).toBeLessThanOrEqual(108);
+  expect(used.filter(([, { optional }]) => !optional).length).toBeLessThanOrEqual(77);
 });

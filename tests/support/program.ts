@@ -85,6 +85,13 @@ export class Program {
     });
   }
 
+  /** Does work of which the program sees nothing before all of it is done, such as several files saved at one moment. */
+  atOnce(work: () => void): void {
+    this.child.kill('SIGSTOP');
+    work();
+    this.child.kill('SIGCONT');
+  }
+
   async stop(signal: NodeJS.Signals = 'SIGTERM'): Promise<void> {
     if (this.child.exitCode !== null || this.child.signalCode !== null) return;
     const ended = new Promise((resolve) => this.child.once('exit', resolve));

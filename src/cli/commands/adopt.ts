@@ -3,6 +3,7 @@ import { dirname, join } from 'node:path';
 import { VineError } from '../../core/problem/problem.js';
 import { shownText } from '../../core/text/shown-text.js';
 import { proposeAdoption } from '../../create/adoption.js';
+import { askYes } from '../ask.js';
 import { colours as pc } from '../report/colours.js';
 
 /** What was written, so that it can be taken back: texts before (`null` where there was no file) and after. */
@@ -41,8 +42,7 @@ export async function adopt(root: string, { yes }: { version: string; yes: boole
         message: 'Nothing was written.',
         hint: 'To write it without a question: --yes',
       });
-    const { default: confirm } = await import('@inquirer/confirm');
-    if (!(await confirm({ message: 'Write that?', default: true }))) return;
+    if (!(await askYes('Write that?', true))) return;
   }
   for (const [path, { after }] of Object.entries(written)) writeFileSync(join(root, path), after);
   mkdirSync(dirname(memoryOf(root)), { recursive: true });

@@ -5,6 +5,7 @@ import { shownJson, shownText } from '../../core/text/shown-text.js';
 import { noTrace } from '../../core/trace.js';
 import { adding, managerOf, removing, runManager } from '../../create/manager.js';
 import { effectiveSettings } from '../../settings/effective.js';
+import { askYes } from '../ask.js';
 import { projectOptions } from '../compose.js';
 import { examples } from '../examples.js';
 import { quietListener } from '../quiet-listener.js';
@@ -79,8 +80,7 @@ async function run(
   if (isEmpty) return;
   process.stdout.write(`\n  ${pc.bold(shownText(`${manager} ${args.join(' ')}`))}\n`);
   if (isAsked) {
-    const { default: confirm } = await import('@inquirer/confirm');
-    if (!(await confirm({ message: 'Run it?', default: true }))) return;
+    if (!(await askYes('Run it?', true))) return;
   }
   const { isDone, said } = await runManager(manager, args, root);
   if (!isDone)

@@ -7,6 +7,7 @@ import type { GrowOptions } from '../../create/from.js';
 import { type Kind, kinds } from '../../create/kinds.js';
 import { installAll, type Manager, managerOf, ownSpecifier, runManager } from '../../create/manager.js';
 import type { Files, Wishes } from '../../create/plan.js';
+import { askWhich, askYes } from '../ask.js';
 import { examples } from '../examples.js';
 import { colours as pc } from '../report/colours.js';
 
@@ -113,32 +114,16 @@ async function fresh(target: string, given: Partial<NewOptions> & { install: boo
 }
 
 async function asked(given: Partial<NewOptions>): Promise<Partial<Wishes>> {
-  const [{ default: select }, { default: confirm }] = await Promise.all([
-    import('@inquirer/select'),
-    import('@inquirer/confirm'),
-  ]);
   const names: Record<Kind, string> = { page: 'the page alone', react: 'React', preact: 'Preact', vue: 'Vue', svelte: 'Svelte' };
-  try {
-    const kind =
-      given.kind ??
-      (await select({ message: 'What is the page made with?', choices: kinds.map((value) => ({ value, name: names[value] })) }));
-    const yes = async (name: 'typescript' | 'utilityCss' | 'backend', message: string, fallback: boolean) =>
-      given[name] ?? (await confirm({ message, default: fallback }));
-    return {
-      kind,
-      typescript: await yes('typescript', 'With TypeScript?', true),
-      utilityCss: await yes('utilityCss', 'With utility classes, such as mt-4?', false),
-      backend: await yes('backend', 'With a small backend in Node.js?', false),
-    };
-  } catch (error) {
-    if (error instanceof Error && error.name === 'ExitPromptError')
-      throw new VineError({
-        code: 'unknown-option',
-        message: 'Nothing was made.',
-        hint: 'Every question can be answered by an option: vine-spark new --help',
-      });
-    throw error;
-  }
+  const choices = kinds.map((value) => ({ value, title: names[value] }));
+  const yes = async (name: 'typescript' | 'utilityCss' | 'backend', message: string, initial: boolean) =>
+    given[name] ?? (await askYes(message, initial));
+  return {
+    kind: given.kind ?? (await askWhich('What is the page made with?', choices)),
+    typescript: await yes('typescript', 'With TypeScript?', true),
+    utilityCss: await yes('utilityCss', 'With utility classes, such as mt-4?', false),
+    backend: await yes('backend', 'With a small backend in Node.js?', false),
+  };
 }
 
 async function grow(target: string, options: NewOptions & { version: string }): Promise<void> {

@@ -23,7 +23,7 @@ export interface BundleInput {
   importedBy(id: string): ReadonlyMap<string, ReadonlySet<string> | null>;
   constants: Readonly<Record<string, string>>;
   roots: readonly ShakeRoot[];
-  /** See `MemberPrinting.inSteps`. */
+  /** A top-level `await` gives what it waits for to the runtime, by a `yield` that is put in its place later. */
   inSteps: boolean;
   /** Generators are going to be translated, which takes a `use strict` in them for a statement: it stands around them. */
   isOld: boolean;

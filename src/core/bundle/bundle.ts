@@ -278,7 +278,6 @@ export class Bundle {
         units: shaken.units,
         seenAs: (name) => [...(this.#seen.get(names.own(member, name)) ?? [])],
         checkedPlace: places && ((variable) => places.get(variable)),
-        inSteps: this.#input.inSteps,
         urlPlace: (specifier, isWorker) => this.urlPlace(member, specifier, isWorker),
       }),
     );

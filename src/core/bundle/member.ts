@@ -73,8 +73,6 @@ export type Place =
   | { kind: 'name'; start: number; end: number }
   | { kind: 'meta'; start: number; end: number }
   | { kind: 'dynamic'; start: number; end: number }
-  /** A top-level `await`, with the end of what it waits for. */
-  | { kind: 'await'; start: number; end: number; valueEnd: number }
   /** The string of `new URL('…', import.meta.url)`; `isWorker` where a worker is made of it. */
   | { kind: 'url'; start: number; end: number; specifier: string; isWorker: boolean }
   /** A name in a pattern that is a key too: `{ name }`. */

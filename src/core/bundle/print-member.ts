@@ -25,8 +25,6 @@ export interface MemberPrinting {
   seenAs(own: string): readonly string[];
   /** For checked groups: the place of a variable from elsewhere among the bindings. */
   checkedPlace: ((variable: Variable) => number | undefined) | undefined;
-  /** A top-level `await` gives what it waits for to the runtime. */
-  inSteps: boolean;
   /** The place of a URL among those of the module. */
   urlPlace(specifier: string, isWorker: boolean): number;
 }
@@ -140,10 +138,6 @@ class Printer {
         // A minifier takes the place of what stands before for that of the name.
         if (!scope.isPlain) this.#twice(start, end);
         return;
-      case 'await':
-        if (!this.#printing.inSteps) return;
-        this.#text.update(start, end, '(yield');
-        return void this.#text.appendLeft(place.valueEnd, ')');
       case 'url': {
         const at = urlPlace(place.specifier, place.isWorker);
         if (at !== -1) this.#text.update(start, end, `${part}.at(${at})`);

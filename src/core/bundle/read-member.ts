@@ -10,17 +10,7 @@ import { lateImportsIn } from './late-imports.js';
 import type { ImportedName, Member, Place, Reference, Unit } from './member.js';
 import { isInNewCallee, membersOf, runsAtOnce, writeAround } from './references.js';
 import { type EffectContext, effectsOf } from './scan-effects.js';
-import {
-  callsEval,
-  hasAccessors,
-  isAnonymous,
-  memberBase,
-  membersWritten,
-  namespaceOf,
-  topLevelAwaits,
-  urlIn,
-  usesOwnThis,
-} from './syntax.js';
+import { callsEval, hasAccessors, isAnonymous, memberBase, membersWritten, namespaceOf, urlIn, usesOwnThis } from './syntax.js';
 import { visibleNames } from './visible-names.js';
 
 export interface MemberInput {
@@ -431,7 +421,6 @@ class Reader {
   /** `import.meta`, `import()`, URLs, marks and the names of anonymous functions. */
   #readSyntax(): void {
     const member = this.#member;
-    if (member.isAsync) member.places.push(...topLevelAwaits(this.#tree));
     const unitAt = (start: number) => member.units.find((unit) => unit.start <= start && start < unit.end);
     for (const { late, place } of lateImportsIn(this.#tree, this.#input.text, this.#parents)) {
       unitAt(late.start)?.late.push(late);

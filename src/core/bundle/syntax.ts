@@ -153,16 +153,14 @@ function enumMembers({ callee, arguments: given }: Node & { type: 'CallExpressio
   return members;
 }
 
-/** The `await`s of a module that stand in no function. */
-export function topLevelAwaits(tree: Program): Place[] {
-  const places: Place[] = [];
+/** The `await`s of a module that stand in no function, in the order of the text. */
+export function topLevelAwaits(tree: Program): Spanned[] {
+  const found: Spanned[] = [];
   walk(tree, {
     enter(node) {
       if (/^(?:Function|ArrowFunction)/.test(node.type)) return this.skip();
-      if (node.type !== 'AwaitExpression') return;
-      const { start, end } = node as Spanned;
-      places.push({ kind: 'await', start, end: start + 'await'.length, valueEnd: end });
+      if (node.type === 'AwaitExpression') found.push(node as Spanned);
     },
   });
-  return places;
+  return found;
 }

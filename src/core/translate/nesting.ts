@@ -1,7 +1,30 @@
 /** Below this length no text can be nested deeply enough to matter. */
 const shortest = 12_000;
+/** Brackets in brackets. */
 const deepest = 1500;
-const longestChain = 4000;
+/** Words and signs that may all stand in each other: `a => b => c`, `!!!a`, `a + b + c`, `if (a) if (b) c`, `a.b.c`. */
+const longestChain = 5000;
+
+/** What a byte is to the estimate. */
+const word = 1;
+const space = 2;
+const opening = 3;
+const closing = 4;
+const closingBrace = 5;
+const divider = 6;
+const less = 7;
+const greater = 8;
+const kinds = new Uint8Array(256);
+for (let code = 0; code < 256; code++) {
+  const sign = String.fromCharCode(code);
+  if (/[\w$\x80-\xff]/.test(sign)) kinds[code] = word;
+  else if (code <= 0x20) kinds[code] = space;
+}
+const named = { '([{': opening, ')]': closing, '}': closingBrace, ',;': divider, '<': less, '>': greater };
+for (const [signs, kind] of Object.entries(named)) for (const sign of signs) kinds[sign.charCodeAt(0)] = kind;
+
+/** What may follow a closed bracket without a statement having ended there. */
+const goesOn = /^(?:else|while|in|of|instanceof|as|satisfies|extends|is|keyof)(?![\w$])|^[^\w$}"'#@\x80-\xff]/;
 
 /**
  * Whether a script may be nested so deeply that a parser runs out of its stack, which in native code ends the process. Only an
@@ -9,46 +32,66 @@ const longestChain = 4000;
  */
 export function mayBeTooDeep(text: string): boolean {
   if (text.length < shortest) return false;
-  const mayHoldElements = text.includes('</');
   // Bytes, since the engine's optimised form of a loop over the characters of a long string takes minutes (Node.js 20).
   const codes = Buffer.from(text, 'latin1');
+  const mayHoldElements = text.includes('</');
+  /** For each bracket that is open around, the words and signs since a comma or the end of a statement in it. */
+  const around = new Int32Array(deepest + 1);
   let depth = 0;
-  let elements = 0;
-  /** Operators since the last end of a statement: `a => b => c`, `a ? b : c ? d : e`, `a = b = c`, `else if`. */
+  /** The same for the innermost one, and for all together. */
   let chain = 0;
-  for (let at = 0; at < codes.length; at++) {
-    switch (codes[at]) {
-      case 0x28: // (
-      case 0x5b: // [
-      case 0x7b: // {
-        if (++depth > deepest) return true;
+  let chained = 0;
+  let angles = 0;
+  let elements = 0;
+  /** Of all the text: what stands between them doesn't tell whether one is in another. */
+  let elses = 0;
+  const { length } = codes;
+  for (let at = 0; at < length; at++) {
+    switch (kinds[codes[at]!]) {
+      case space:
+        continue;
+      case word: {
+        const start = at;
+        while (at + 1 < length && kinds[codes[at + 1]!] === word) at++;
+        if (at - start === 3 && codes[start] === 0x65 && codes[start + 1] === 0x6c && codes[at] === 0x65) elses++;
         break;
-      case 0x3c: // <
-        if (++depth > deepest) return true;
+      }
+      case opening:
+        around[depth] = chain + 1;
+        if (++depth > deepest || ++chained > longestChain) return true;
+        chain = 0;
+        continue;
+      case closing:
+      case closingBrace:
+        chained -= chain;
+        chain = depth > 0 ? around[--depth]! : 0;
+        if (codes[at] === 0x7d && !goesOnAfter(codes, at + 1)) {
+          chained -= chain;
+          chain = 0;
+        }
+        continue;
+      case divider:
+        chained -= chain;
+        chain = 0;
+        continue;
+      case less:
+        if (++angles > deepest) return true;
         if (mayHoldElements) elements += codes[at + 1] === 0x2f ? -1 : 1;
         if (elements > deepest) return true;
         break;
-      case 0x29: // )
-      case 0x5d: // ]
-      case 0x7d: // }
-        if (depth > 0) depth--;
-        break;
-      case 0x3e: // >
-        if (depth > 0) depth--;
+      case greater:
+        if (angles > 0) angles--;
         if (codes[at - 1] === 0x2f && elements > 0) elements--;
         break;
-      case 0x3d: // =
-      case 0x3f: // ?
-      case 0x3a: // :
-      case 0x60: // `
-        if (++chain > longestChain) return true;
-        break;
-      case 0x3b: // ;
-        if (codes[at + 1] === 0x65 && codes[at + 2] === 0x6c)
-          chain++; // `el`, as in `else`
-        else chain = 0;
-        break;
     }
+    chain++;
+    if (++chained > longestChain || elses > longestChain) return true;
   }
   return false;
+}
+
+function goesOnAfter(codes: Buffer, from: number): boolean {
+  let at = from;
+  while (at < codes.length && kinds[codes[at]!] === space) at++;
+  return at < codes.length && goesOn.test(codes.toString('latin1', at, at + 12));
 }

@@ -1,9 +1,15 @@
-// Parses and translates what comes on stdin, for `trial.ts`: whether this process survives is the answer.
+// Does with what comes on stdin what is to be done with it, for `trial.ts`: whether this process survives is the answer.
 import { readFileSync } from 'node:fs';
-import { parseSync } from 'oxc-parser';
-import { transformSync } from 'oxc-transform';
 
-const name = (process.argv[2] ?? 'module.js').replace(/^.*\//, '');
+const [, , work, path = 'module.js'] = process.argv;
+const name = path.replace(/^.*\//, '');
 const text = readFileSync(0, 'utf8');
-parseSync(name, text).program;
-transformSync(name, text, { sourcemap: true });
+if (work === 'smaller') {
+  const { minifySync } = await import('oxc-minify');
+  minifySync(name, text, { module: false, sourcemap: true });
+} else {
+  const { parseSync } = await import('oxc-parser');
+  const { transformSync } = await import('oxc-transform');
+  parseSync(name, text).program;
+  transformSync(name, text, { sourcemap: true });
+}

@@ -10,7 +10,7 @@ const longestTrialMs = 20_000;
  * a native parser without stack takes its process with it.
  */
 export async function tooDeep(id: string, source: string): Promise<Problem | undefined> {
-  if (!mayBeTooDeep(source) || (await parsesElsewhere(id, source))) return undefined;
+  if (await survivesElsewhere('read', id, source)) return undefined;
   return {
     code: 'file-too-large',
     severity: 'error',
@@ -23,16 +23,20 @@ export async function tooDeep(id: string, source: string): Promise<Problem | und
 /** Processes that are being tried: more of them than there are processors only take each other's time. */
 const running: Promise<unknown>[] = [Promise.resolve(), Promise.resolve()];
 
-function parsesElsewhere(id: string, source: string): Promise<boolean> {
-  const trial = running.shift()!.then(() => tried(id, source));
+/**
+ * Whether a script is read or made smaller without the process coming to its end. One that can't be nested too deeply isn't tried.
+ */
+export async function survivesElsewhere(work: 'read' | 'smaller', id: string, source: string): Promise<boolean> {
+  if (!mayBeTooDeep(source)) return true;
+  const trial = running.shift()!.then(() => tried(work, id, source));
   running.push(trial);
   return trial;
 }
 
-function tried(id: string, source: string): Promise<boolean> {
+function tried(work: 'read' | 'smaller', id: string, source: string): Promise<boolean> {
   return new Promise((resolve) => {
     const script = fileURLToPath(new URL('./trial-process.js', import.meta.url));
-    const child = spawn(process.execPath, [script, id], { stdio: ['pipe', 'ignore', 'ignore'], timeout: longestTrialMs });
+    const child = spawn(process.execPath, [script, work, id], { stdio: ['pipe', 'ignore', 'ignore'], timeout: longestTrialMs });
     child.on('error', () => resolve(true)); // no process can be started: nothing is known
     // One that only took too long says nothing either.
     child.on('close', (code) => resolve(code === 0 || child.killed));
