@@ -48,6 +48,7 @@ export class Running {
   #types: TypeChecker | undefined;
   #showsTraffic: boolean;
   /** What is wrong with the settings file, while the last good settings stay in force. */
+  readonly #toldVersions = new Set<string>();
   #hasBadSettings = false;
 
   constructor(options: RunningOptions) {
@@ -83,6 +84,18 @@ export class Running {
   opened(): void {
     const { problems } = this.#project;
     if (problems.length > 0) this.#options.reporter.tell({ event: 'problems', problems, isStart: true });
+    this.#warnOfVersions().catch((error: Error) => this.#failed(error));
+  }
+
+  /** What will fail for its version is told before it does, once. */
+  async #warnOfVersions(): Promise<void> {
+    const { versionWarnings } = await import('../check/versions.js');
+    const { root } = this.#project.options;
+    for (const warning of versionWarnings(root, installCommandFor(root, existsSync))) {
+      if (this.#toldVersions.has(warning.message)) continue;
+      this.#toldVersions.add(warning.message);
+      this.#options.reporter.tell({ event: 'warning', warning });
+    }
   }
 
   /** Writes what the next start can use; the quickest of what is to be done in the end. */

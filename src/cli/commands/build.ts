@@ -141,6 +141,8 @@ export async function optionsFor(
 ): Promise<BuildOptions> {
   // The lists of browsers take their time to load, and only builds need them.
   const { resolveTargets } = await import('../../build/targets.js');
+  const { versionWarnings } = await import('../../check/versions.js');
+  for (const warning of versionWarnings(settings.root, installCommandFor(settings.root, existsSync))) reporter.warn(warning);
   const rules = settings.forward.map(compileRule);
   const cacheFolder = cache ? cacheFolderOf(settings.root) : undefined;
   const browsers = resolveTargets(settings.targets, settings.root);
