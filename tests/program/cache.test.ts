@@ -1,4 +1,4 @@
-import { existsSync, mkdirSync, readFileSync, rmSync, symlinkSync, truncateSync, writeFileSync } from 'node:fs';
+import { existsSync, mkdirSync, readFileSync, rmSync, truncateSync, writeFileSync } from 'node:fs';
 import { createServer } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { join } from 'node:path';
@@ -6,15 +6,16 @@ import { afterEach, beforeEach, describe, expect, test } from '@jest/globals';
 import { DiskCache } from '../../src/project/kept/disk-cache.js';
 import { Program, runProgram } from '../support/program.js';
 import { withoutRunKeys } from '../support/run-keys.js';
-import { repository, Workspace } from '../support/workspace.js';
+import { Workspace } from '../support/workspace.js';
 
 const berth = (n: number, word = 'berth') =>
   `import { tide } from './tide';\nimport './berth${n}.css';\nexport function Berth${n}({ at = ${n} }) { return <b title={String(tide(at))}>${word} ${n}</b>; }\n`;
 const files: Record<string, string> = {
   'index.html': '<!doctype html><title>Quay</title><script type="module" src="src/main.tsx"></script>',
+  'tsconfig.json': '{ "compilerOptions": { "jsx": "react-jsx", "jsxImportSource": "preact" } }',
   'src/tide.ts': 'export let turns = 0;\nexport function tide(at: number): number { turns += 1; return Math.cos(at) + turns; }\n',
-  'src/main.tsx': `import { createRoot } from 'react-dom/client';\n${Array.from({ length: 30 }, (_, n) => `import { Berth${n} } from './berth${n}';`).join('\n')}
-createRoot(document.body).render(<>${Array.from({ length: 30 }, (_, n) => `<Berth${n} />`).join('')}</>);\n`,
+  'src/main.tsx': `import { render } from 'preact';\n${Array.from({ length: 30 }, (_, n) => `import { Berth${n} } from './berth${n}';`).join('\n')}
+render(<>${Array.from({ length: 30 }, (_, n) => `<Berth${n} />`).join('')}</>, document.body);\n`,
 };
 for (let n = 0; n < 30; n++) {
   files[`src/berth${n}.tsx`] = berth(n);
@@ -26,9 +27,7 @@ const cache = () => workspace.path('node_modules/.cache/vine-spark');
 beforeEach(() => {
   workspace = Workspace.with(files);
   // A folder of its own for what is kept.
-  mkdirSync(workspace.path('node_modules'));
-  for (const name of ['react', 'react-dom', 'scheduler'])
-    symlinkSync(join(repository, 'node_modules', name), workspace.path(`node_modules/${name}`));
+  workspace.linkPackages(['preact']);
 });
 afterEach(() => workspace.dispose());
 
@@ -77,7 +76,7 @@ describe('what is kept for the next start', () => {
     workspace.write({
       'src/berth3.tsx': berth(3, 'pier'),
       'tsconfig.json':
-        '{ "compilerOptions": { "jsx": "react-jsx", "jsxImportSource": "react", "useDefineForClassFields": false } }',
+        '{ "compilerOptions": { "jsx": "react-jsx", "jsxImportSource": "preact", "useDefineForClassFields": false } }',
     });
     const { bytes } = await run();
     expect(bytes[2]).toContain('pier 3');

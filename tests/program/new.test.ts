@@ -5,7 +5,7 @@ import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
 import type { Browser, Page } from 'playwright-core';
 import { launchBrowser, openPage } from '../support/browser.js';
 import { Program, runProgram } from '../support/program.js';
-import { isLong } from '../support/sizes.js';
+import { full } from '../support/sizes.js';
 import { repository, Workspace } from '../support/workspace.js';
 
 let browser: Browser;
@@ -59,16 +59,14 @@ async function editKeepsWords(page: Page, program: Program, file: string, isKept
   if (isKept) expect(await page.inputValue('input')).toBe('gone fishing');
 }
 
-/** Kinds of projects. */
+/** Kinds of projects; those behind the first two belong to the long run. */
 const projects: [kind: string, file: string, args: string[]][] = [
-  ['page', 'src/main.ts', ['--typescript']],
-  ['page', 'src/main.js', ['--no-typescript', '--backend', '--utility-css']],
+  ['svelte', 'src/board.svelte', ['--typescript', '--backend', '--utility-css']],
+  ['page', 'src/main.js', ['--no-typescript']],
+  ['page', 'src/main.ts', ['--typescript', '--backend', '--utility-css']],
   ['react', 'src/board.tsx', ['--typescript', '--backend', '--utility-css']],
   ['vue', 'src/board.vue', ['--typescript', '--backend']],
   ['svelte', 'src/board.svelte', ['--typescript', '--utility-css']],
-];
-/** More of them, for the long run. */
-const moreProjects: typeof projects = [
   ['preact', 'src/board.tsx', ['--typescript']],
   ['react', 'src/board.jsx', ['--no-typescript']],
   ['vue', 'src/board.vue', ['--no-typescript', '--utility-css']],
@@ -76,7 +74,7 @@ const moreProjects: typeof projects = [
 ];
 
 describe('a fresh project', () => {
-  test.each([...projects, ...(isLong ? moreProjects : [])])(
+  test.each(projects.slice(0, full(2, projects.length)))(
     '%s with %s %j is type-checked, served, edited and built',
     async (kind, file, args) => {
       const name = `harbour-${kind}${args.join('')}`;
@@ -130,24 +128,6 @@ describe('a fresh project', () => {
 /** Single files of different kinds, and what their page shows. */
 const singles: [file: string, files: Record<string, string>, shown: string, standIns: string[]][] = [
   [
-    'berth-card.tsx',
-    {
-      'berth-card.tsx': `interface Berth { name: string; depth: number }\nexport function BerthCard({ berth, open, kind }: { berth: Berth; open?: boolean; kind: 'quay' | 'buoy' }) { return <p>{berth.name} {berth.depth.toFixed(1)} {kind}</p>; }\n`,
-    },
-    'Name 3.0 quay',
-    [],
-  ],
-  [
-    'tide.jsx',
-    {
-      'tide.jsx': `import './tide.css';\nimport { Icon } from './icon';\nexport default function Tide({ at = 4 }) { return <p><Icon /> tide {at}</p>; }\n`,
-      'tide.css': 'p { color: rgb(1, 2, 3); }',
-      'icon.jsx': 'export const Icon = () => <i>icon</i>;',
-    },
-    'icon tide 4',
-    [],
-  ],
-  [
     'ui-card.tsx',
     {
       'ui-card.tsx': `import { Button } from '@/ui/button';\nimport { cn } from '@/lib/cn';\nimport gull from './gull.png';\nexport default function Card() { return <p className={cn('a', 'b')}><Button>press</Button><img src={gull} />{process.env.HARBOUR}</p>; }\n`,
@@ -171,6 +151,33 @@ const singles: [file: string, files: Record<string, string>, shown: string, stan
     },
     'Name',
     ['$lib/row.svelte'],
+  ],
+  [
+    'folder',
+    {
+      'folder/app.tsx': `import { Row } from './parts/row';\nexport default function App() { return <p><Row name="x" /></p>; }\n`,
+      'folder/parts/row.tsx': `export const Row = ({ name }: { name: string }) => <b>row {name}</b>;\n`,
+    },
+    'row x',
+    [],
+  ],
+  [
+    'berth-card.tsx',
+    {
+      'berth-card.tsx': `interface Berth { name: string; depth: number }\nexport function BerthCard({ berth, open, kind }: { berth: Berth; open?: boolean; kind: 'quay' | 'buoy' }) { return <p>{berth.name} {berth.depth.toFixed(1)} {kind}</p>; }\n`,
+    },
+    'Name 3.0 quay',
+    [],
+  ],
+  [
+    'tide.jsx',
+    {
+      'tide.jsx': `import './tide.css';\nimport { Icon } from './icon';\nexport default function Tide({ at = 4 }) { return <p><Icon /> tide {at}</p>; }\n`,
+      'tide.css': 'p { color: rgb(1, 2, 3); }',
+      'icon.jsx': 'export const Icon = () => <i>icon</i>;',
+    },
+    'icon tide 4',
+    [],
   ],
   ['legacy.svelte', { 'legacy.svelte': `<script>\n  export let at = 2;\n</script>\n<p>at {at}</p>\n` }, 'at 2', []],
   [
@@ -197,19 +204,10 @@ const singles: [file: string, files: Record<string, string>, shown: string, stan
     'clock 5',
     [],
   ],
-  [
-    'folder',
-    {
-      'folder/app.tsx': `import { Row } from './parts/row';\nexport default function App() { return <p><Row name="x" /></p>; }\n`,
-      'folder/parts/row.tsx': `export const Row = ({ name }: { name: string }) => <b>row {name}</b>;\n`,
-    },
-    'row x',
-    [],
-  ],
 ];
 
 describe('a project around a file', () => {
-  test.each(singles)(
+  test.each(singles.slice(0, full(4, singles.length)))(
     '%s is shown',
     async (file, files, shown, standIns) => {
       const place = `from-${file.replace(/\W/g, '-')}`;
