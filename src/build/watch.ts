@@ -1,3 +1,4 @@
+import { existsSync, readdirSync, statSync } from 'node:fs';
 import { join, relative, sep } from 'node:path';
 import type { Problem } from '../core/problem/problem.js';
 import { Project } from '../project/project.js';
@@ -21,6 +22,8 @@ export class BuildWatch {
   readonly #listener: WatchListener;
   readonly #memory = new BuildMemory();
   #isWanted = false;
+  /** What `#copied` said when the last build began. */
+  #copiedLast = '';
   /** The problems that were told last. */
   #told = '';
   #running: Promise<void> = Promise.resolve();
@@ -39,7 +42,10 @@ export class BuildWatch {
     this.#project.on('failure', (error) => listener.failure(error));
     this.#project.on('problems', (problems) => this.#failed(problems));
     for (const event of ['settings', 'pages'] as const) this.#project.on(event, () => listener.settingsChanged());
-    this.#project.on('noticed', ({ since }) => this.#want(since));
+    this.#project.on('noticed', ({ since }) => {
+      // A folder that is new is looked at more than once.
+      if (this.#copied() !== this.#copiedLast) this.#want(since);
+    });
     for (const event of ['update', 'solved'] as const) this.#project.on(event, ({ since }) => this.#want(since));
   }
 
@@ -65,6 +71,7 @@ export class BuildWatch {
 
   async #build(since: number): Promise<void> {
     this.#isWanted = false;
+    this.#copiedLast = this.#copied();
     try {
       const result = await this.#project.inTurn((read) => write(read, this.#options, this.#memory));
       this.#told = '';
@@ -81,6 +88,18 @@ export class BuildWatch {
     const told = JSON.stringify(problems);
     if (told !== this.#told) this.#listener.failed(problems);
     this.#told = told;
+  }
+
+  /** Tells the files of verbatim folders from what they may be later. */
+  #copied(): string {
+    const folders = this.#options.verbatim.filter((folder) => existsSync(folder));
+    const files = folders.flatMap((folder) => readdirSync(folder, { recursive: true }).map((path) => join(folder, String(path))));
+    return files
+      .map((file) => {
+        const stats = statSync(file, { throwIfNoEntry: false });
+        return `${file} ${stats?.mtimeMs} ${stats?.size}`;
+      })
+      .join('\n');
   }
 
   /** Files that are copied as they are count too; those of verbatim folders do anyway. */

@@ -1,7 +1,10 @@
 import { readFileSync } from 'node:fs';
 import { dirname, join } from 'node:path';
-import semver from 'semver';
+import type Semver from 'semver';
+import { lazily } from '../core/lazily.js';
 import type { Problem } from '../core/problem/problem.js';
+
+const semver = lazily<typeof Semver>('semver');
 
 /** What of package.json counts here. */
 export interface Description {
@@ -38,7 +41,7 @@ export function versionWarnings(root: string, installCommand: string): Problem[]
     missing.length > 0 ? [finding('package-missing', message, `Run ${installAll(installCommand)}.`, 'package.json')] : [];
   const unfit = unfitPeers(root, own, installCommand, ({ name, keywords = [] }, { wanted, there }) => {
     const isTool = halves.has(name!) || tools.test(name!) || keywords.some((word) => toolWords.test(word));
-    return isTool && !semver.intersects(wanted, `^${semver.major(there)}`);
+    return isTool && !semver().intersects(wanted, `^${semver().major(there)}`);
   });
   return [...unfinished, ...unfit].map((problem) => ({ ...problem, severity: 'warning' }));
 }
@@ -46,7 +49,7 @@ export function versionWarnings(root: string, installCommand: string): Problem[]
 /** Whether Node.js is the one that is wanted. */
 export function unfitNode({ engines, name }: Description, file: string, version: string): Problem[] {
   const wanted = engines?.node;
-  if (wanted === undefined || !semver.validRange(wanted) || semver.satisfies(version, wanted)) return [];
+  if (wanted === undefined || !semver().validRange(wanted) || semver().satisfies(version, wanted)) return [];
   const message = `${name ?? 'The project'} wants Node.js ${wanted}, and this is ${version}.`;
   return [finding('version-unfit', message, `Install a Node.js that fits ${wanted}.`, file)];
 }
@@ -60,9 +63,9 @@ export function unfitInstalls(root: string, own: Description, installCommand: st
       return [finding('package-missing', message, `Run ${installAll(installCommand)}.`, 'package.json')];
     }
     if (
-      !semver.validRange(wanted) ||
+      !semver().validRange(wanted) ||
       !installed.version ||
-      semver.satisfies(installed.version, wanted, { includePrerelease: true })
+      semver().satisfies(installed.version, wanted, { includePrerelease: true })
     )
       return unfitNode(installed, `node_modules/${name}/package.json`, process.versions.node);
     const message = `package.json wants ${name} ${wanted}, and ${installed.version} is installed.`;
@@ -87,7 +90,7 @@ export function unfitPeers(
         const message = `${name} wants ${peer} ${wanted} beside it, and there is none.`;
         return [finding('version-unfit', message, `${installCommand} ${peer}`, 'package.json')];
       }
-      if (!semver.validRange(wanted) || semver.satisfies(there.version, wanted, { includePrerelease: true })) return [];
+      if (!semver().validRange(wanted) || semver().satisfies(there.version, wanted, { includePrerelease: true })) return [];
       if (counts && !counts({ name, ...who }, { wanted, there: there.version })) return [];
       const message = `${name} wants ${peer} ${wanted} beside it, and ${there.version} is installed.`;
       return [

@@ -3,10 +3,10 @@ import { chmodSync, mkdirSync, readdirSync, readFileSync, statSync, writeFileSyn
 import { request } from 'node:https';
 import { networkInterfaces } from 'node:os';
 import { afterAll, afterEach, beforeAll, expect, test } from '@jest/globals';
-import { type Browser, chromium } from 'playwright-core';
+import type { Browser } from 'playwright-core';
 import WebSocket from 'ws';
 import { Backend } from '../support/backend.js';
-import { browserArgs, chromiumPath, launchBrowser, openPage } from '../support/browser.js';
+import { launchBrowser, openPage } from '../support/browser.js';
 import { Program, runProgram } from '../support/program.js';
 import { sendRaw } from '../support/raw-http.js';
 import { Workspace } from '../support/workspace.js';
@@ -161,11 +161,7 @@ test('HTTPS by an authority of the user: private, made once, trusted by the brow
   const nss = (...args: string[]) => spawnSync('certutil', ['-d', `sql:${home}/.pki/nssdb`, ...args], { encoding: 'utf8' });
   expect(nss('-N', '--empty-password').status).toBe(0);
   expect(nss('-A', '-t', 'C,,', '-n', 'harbour', '-i', workspace.path('data/authority.pem')).status).toBe(0);
-  const trusting = await chromium.launch({
-    executablePath: chromiumPath(),
-    args: browserArgs,
-    env: { ...process.env, HOME: home } as never,
-  });
+  const trusting = await launchBrowser(home);
   const watched = await openPage(trusting, url);
   await watched.page.waitForFunction(`document.title.startsWith('true')`);
   expect(await watched.page.title()).toBe('true,harbour=saltmarsh');

@@ -7,8 +7,8 @@ import { full, isLong } from '../support/sizes.js';
 import { editSoakApp, makeSoakApp, partsShown, soakFiles } from '../support/soak-app.js';
 import { Workspace } from '../support/workspace.js';
 
-const edits = Number(process.env.EDITS ?? full(14, 100));
-const seeds = (process.env.SEEDS ?? (isLong ? '12,13,16,17' : '12,16')).split(',').map(Number);
+const edits = Number(process.env.EDITS ?? full(8, 100));
+const seeds = (process.env.SEEDS ?? (isLong ? '12,13,16,17' : '12')).split(',').map(Number);
 
 /** What a page shows, without what a user did to it: its elements with their text and the styles they come to. */
 const look = `(() => {

@@ -74,7 +74,7 @@ test('declarations keep their order, so that a shorthand resets what stands befo
     'index.html': '<link rel="stylesheet" href="a.css">',
     'a.css': `p { ${rule} }\nb { font-kerning: none; font: inherit }`,
   });
-  for (const more of [[], ['--no-minify'], ['--targets', 'safari 13']]) {
+  for (const more of isLong ? [[], ['--no-minify'], ['--targets', 'safari 13']] : [['--targets', 'safari 13']]) {
     await runProgram(workspace.root, ['build', '--no-cache', '--source-maps', 'off', ...more]);
     const assets = workspace.path('dist/assets');
     const css = readFileSync(`${assets}/${readdirSync(assets)[0]}`, 'utf8');
@@ -96,7 +96,6 @@ test('declarations keep their order, so that a shorthand resets what stands befo
 test('targets come from the settings, the project, or are widely available browsers; what they lack is told', async () => {
   const workspace = Workspace.with({ ...mole, 'src/late.ts': 'export const name = "late" + 10n;' });
   const run = async (...args: string[]) => runProgram(workspace.root, ['build', '--no-cache', ...args]);
-  expect(await run()).toMatchObject({ code: 0, stderr: '' });
   workspace.write({ '.browserslistrc': 'chrome 61' });
   expect((await run()).stderr).toMatch(
     /Big integer literals are not available in all of the targets\. not-lowered\n {2}src\/late\.ts:1:/,

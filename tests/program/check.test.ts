@@ -3,6 +3,7 @@ import { createServer } from 'node:net';
 import { join } from 'node:path';
 import { afterEach, expect, test } from '@jest/globals';
 import { Program, runProgram } from '../support/program.js';
+import { isLong } from '../support/sizes.js';
 import { repository, Workspace } from '../support/workspace.js';
 
 let workspace: Workspace;
@@ -121,7 +122,7 @@ test('check finds a port that is in use', async () => {
   taken.close();
 }, 30_000);
 
-test.each(['typescript', 'typescript-5'])(
+test.each(isLong ? ['typescript', 'typescript-5'] : ['typescript'])(
   "types are checked beside with the project's own %s: told in the terminal and the page, and updates do not wait",
   async (compiler) => {
     workspace = Workspace.with({
@@ -170,3 +171,26 @@ test('a project without TypeScript gets one sentence', async () => {
   });
   await program.stop();
 }, 30_000);
+
+test('what will fail for its version is told when serve and build start, and once', async () => {
+  workspace = Workspace.with({
+    ...sound,
+    ...settings({}),
+    ...installed('rope'),
+    ...installed('pier-plugin', { peerDependencies: { rope: '^1.0.0' } }),
+    ...installed('mast', { peerDependencies: { rope: '^1.0.0' } }),
+    'package.json': project({ dependencies: { pier: '^2.0.0', 'pier-plugin': '*', mast: '*', rope: '*', gull: '*' } }),
+  });
+  const wanted = [
+    ['package-missing', 'gull stands in package.json and is not installed.'],
+    ['version-unfit', 'pier-plugin wants rope ^1.0.0 beside it, and 2.1.0 is installed.'],
+  ];
+  const told = (warnings: { code: string; message: string }[]) => warnings.map(({ code, message }) => [code, message]);
+  const program = await Program.serve(workspace.root, []);
+  const first = program.events.indexOf(await program.next('warning'));
+  await program.next('warning', { after: first + 1 });
+  expect(told(program.events.filter(({ event }) => event === 'warning').map(({ warning }) => warning))).toEqual(wanted);
+  await program.stop();
+  const { stdout } = await runProgram(workspace.root, ['build', '--no-cache', '--json']);
+  expect(told(JSON.parse(stdout).warnings)).toEqual(wanted);
+});

@@ -1,4 +1,5 @@
 import type { ProgramFiles } from './random-program.js';
+import { full } from './sizes.js';
 
 const last = (loads: string[]) => `for (const load of [${loads.map((name) => `() => import('${name}')`).join(', ')}]) {
   try { log(Object.keys(await load()).join()); } catch (error) { log(error.name); }
@@ -102,12 +103,16 @@ export { t\\u0069de as passed } from './names.js';`,
 };
 
 /** Too long for a browser to load natively, file by file. Says 4999. */
+/** So many modules import each other, one the next. */
+export const chainLength = full(1500, 5000);
 export const deepChain: ProgramFiles = programOf({
   'main.js': `import { sum } from './c0.js'; log(sum);`,
   ...Object.fromEntries(
-    Array.from({ length: 5000 }, (_, n) => [
+    Array.from({ length: chainLength }, (_, n) => [
       `c${n}.js`,
-      n === 4999 ? 'export const sum = 0;' : `import { sum as below } from './c${n + 1}.js'; export const sum = below + 1;`,
+      n === chainLength - 1
+        ? 'export const sum = 0;'
+        : `import { sum as below } from './c${n + 1}.js'; export const sum = below + 1;`,
     ]),
   ),
 });
