@@ -16,7 +16,7 @@ const files = sources.flatMap((source) =>
 const made = await Promise.all(
   files.map(async (file) => {
     const text = readFileSync(file, 'utf8');
-    if (file.includes('node_modules')) return smallerScript({ text }, { keepsNames: true, edition: 2022 });
+    if (file.includes('node_modules')) return smallerScript(text, undefined, { keepsNames: true, edition: 2022 });
     const { code, map } = await transform(file, text, {
       lang: file.endsWith('x') ? 'tsx' : 'ts',
       sourcemap: true,
@@ -26,7 +26,7 @@ const made = await Promise.all(
     const plain = code
       .replace(/^import\b.*$/gm, (line) => ' '.repeat(line.length))
       .replace(/^export\s+(?:default\s+)?/gm, (word) => ' '.repeat(word.length));
-    return smallerScript({ text: plain, map: JSON.stringify(map) }, { keepsNames: true, edition: 2022 });
+    return smallerScript(plain, [map], { keepsNames: true, edition: 2022 });
   }),
 );
 if (made.some(({ text }) => text === '')) throw new Error('nothing was made smaller');

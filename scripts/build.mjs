@@ -109,7 +109,7 @@ for (const [name, edition] of [
   const { text: small } =
     edition === 5
       ? await smallerOldScript(swc, { text }, { keepsNames: false })
-      : await smallerScript({ text }, { edition, keepsNames: false });
+      : await smallerScript(text, undefined, { edition, keepsNames: false });
   writeFileSync(join(root, `dist/browser/${name}.min.js`), small);
 }
 vendorSass();

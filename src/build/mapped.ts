@@ -3,7 +3,6 @@ import { decode, encode, type SourceMapSegment } from '@jridgewell/sourcemap-cod
 import { encodedMap, FlattenMap } from '@jridgewell/trace-mapping';
 import type MagicString from 'magic-string';
 import { indexMap, type MapSection } from '../core/maps/index-map.js';
-import { type MapInput, moduleMap } from '../core/maps/module-map.js';
 import { batches } from '../core/text/batches.js';
 
 /** A text and the map that leads from it to where it came from, as JSON (ECMA-426). */
@@ -19,11 +18,14 @@ export interface Replacement {
   text: string;
 }
 
-/** An edited module with its map to the source. `led` leads the map of the module on, e.g. through one that its package ships. */
-export function mappedEdits(edited: MagicString, input: MapInput, led: (map: string) => string): Mapped {
-  const own = edited.generateDecodedMap({ hires: 'boundary', source: 'module' });
-  const below = led(moduleMap(input));
-  const joined = remapping({ ...own, version: 3 } as never, (_, { depth }) => (depth === 1 ? JSON.parse(below) : null));
+/** The map from an edited text to the module as it was. */
+export function editsMap(edited: MagicString): object {
+  return { ...edited.generateDecodedMap({ hires: 'boundary', source: 'module' }), version: 3 };
+}
+
+/** An edited module with its map to the source. `below` is the map of the module as it was, as JSON. */
+export function mappedEdits(edited: MagicString, below: string): Mapped {
+  const joined = remapping(editsMap(edited) as never, (_, { depth }) => (depth === 1 ? JSON.parse(below) : null));
   return { text: edited.toString(), map: JSON.stringify(joined) };
 }
 

@@ -1,4 +1,6 @@
 import { availableParallelism } from 'node:os';
+import remapping from '@jridgewell/remapping';
+import { encode, type SourceMapSegment } from '@jridgewell/sourcemap-codec';
 import { type MinifyOptions, minify } from 'oxc-minify';
 import type { KeptNames } from '../core/bundle/member.js';
 import { visibleNamesIn } from '../core/bundle/visible-names.js';
@@ -18,23 +20,51 @@ export interface SmallerOptions {
   edition: Edition;
   /** It has a top-level `await`, which only modules have. What it declares at its top is used from elsewhere all the same. */
   isAsync?: boolean;
+  /** It runs in strict mode, though nothing in it says so. */
+  isStrict?: boolean;
 }
 
+/** A map whose mappings may be decoded already. */
+export type Layer = Omit<RawMap, 'mappings'> & { mappings: string | SourceMapSegment[][] };
+
+const strict = '"use strict";';
+
 /**
- * Makes a classic script smaller, in threads of the minifier's own. A script that it can't take, e.g. for its depth, stays as it is.
+ * Makes a classic script smaller, in threads of the minifier's own. `layers` are the maps that lead from it to where it came from, one
+ * after another. A script that the minifier can't take, e.g. for its depth, stays as it is.
  */
-export async function smallerScript(mapped: Mapped, options: SmallerOptions): Promise<Mapped> {
-  const { text, map } = mapped;
-  const { isAsync = false, keepsNames } = options;
-  if (!(await survivesElsewhere('smaller', 'script.js', text))) return mapped;
+export async function smallerScript(
+  text: string,
+  layers: readonly Layer[] | undefined,
+  options: SmallerOptions,
+): Promise<Mapped> {
+  const { isAsync = false, isStrict = false, keepsNames } = options;
+  const asItIs = () => (layers ? { text, map: joined(layers, 0) } : { text });
+  if (!(await survivesElsewhere('smaller', 'script.js', text))) return asItIs();
   const kept = keepsNames ? (options.names ?? visibleNamesIn(text)) : undefined;
   // A module's top-level names are nobody's but for those that it exports.
-  const whole = isAsync ? `${text}\n;export {${topLevelNames(text).join()}};` : text;
-  const made = await inTurn(() => minify('script.js', whole, optionsFor(kept, options, map !== undefined)));
-  if (made.errors.length > 0) return mapped;
-  const code = isAsync ? made.code.replace(/export\s*\{[^{}]*\};?\s*$/, '') : made.code;
-  if (map === undefined) return { text: code };
-  return { text: code, map: JSON.stringify(chainMaps(made.map as RawMap, JSON.parse(map) as RawMap)) };
+  const foot = isAsync ? `\n;export {${topLevelNames(text).join()}};` : '';
+  const head = isStrict ? `${strict}\n` : '';
+  const made = await inTurn(() => minify('script.js', head + text + foot, optionsFor(kept, options, layers !== undefined)));
+  if (made.errors.length > 0) return asItIs();
+  const whole = isAsync ? made.code.replace(/export\s*\{[^{}]*\};?\s*$/, '') : made.code;
+  const cut = isStrict && whole.startsWith(strict) ? strict.length : 0;
+  const code = whole.slice(cut);
+  if (!layers) return { text: code };
+  const [first, ...rest] = layers;
+  return { text: code, map: joined([made.map as Layer, isStrict ? oneLineDown(first!) : first!, ...rest], cut) };
+}
+
+/** One map of several, from a text of which so many characters are cut off in front. */
+function joined(layers: readonly Layer[], cut: number): string {
+  const map = remapping(layers as never, () => null, { decodedMappings: true }) as unknown as Layer;
+  const lines = map.mappings as SourceMapSegment[][];
+  if (cut > 0) for (const segment of lines[0] ?? []) segment[0] = Math.max(0, segment[0] - cut);
+  return JSON.stringify({ ...map, mappings: encode(lines) });
+}
+
+function oneLineDown(map: Layer): Layer {
+  return { ...map, mappings: typeof map.mappings === 'string' ? `;${map.mappings}` : [[], ...map.mappings] };
 }
 
 function optionsFor(kept: KeptNames | undefined, { edition, isAsync = false }: SmallerOptions, hasMap: boolean): MinifyOptions {

@@ -6,17 +6,18 @@ import type { PrintedMember } from '../core/bundle/print-member.js';
 import type { Variable } from '../core/bundle/scope.js';
 import type { ModuleContent, ScriptContent } from '../core/graph/module-content.js';
 import type { ModuleGraph } from '../core/graph/module-graph.js';
-import type { MapSection } from '../core/maps/index-map.js';
+import { indexMap, type MapSection } from '../core/maps/index-map.js';
 import { type MapInput, moduleMap } from '../core/maps/module-map.js';
 import { fileOfPart } from '../core/module-id.js';
 import { Piece, type PieceModule } from '../core/pieces/piece.js';
 import type { RuntimeEdges } from '../core/pieces/runtime-edges.js';
+import { batches } from '../core/text/batches.js';
 import { contentHash } from '../core/text/content-hash.js';
 import { countLineEnds } from '../core/text/line-index.js';
 import type { ShippedMaps } from '../project/files/shipped-maps.js';
-import { joinedMap, type Mapped, mappedEdits, type Replacement, replaced } from './mapped.js';
+import { editsMap, joinedMap, type Mapped, mappedEdits, type Replacement, replaced } from './mapped.js';
 import type { BuildMemory, Kept } from './memory.js';
-import { smallerScript } from './minify.js';
+import { type Layer, type SmallerOptions, smallerScript } from './minify.js';
 import type { Edition } from './targets.js';
 import { inSteps } from './top-level.js';
 
@@ -99,19 +100,31 @@ export class Scripts {
     const input = this.#input.hasMaps ? module.map : undefined;
     // The statement's own line stands above the module's.
     const map = input && joinedMap('', [{ line: 1, map: () => [this.#led(moduleMap(copied(input)), id)] }]);
-    const made = await this.#smaller({ text, ...(map === undefined ? {} : { map }) });
+    const made = await this.#wholeMade({ text, ...(map === undefined ? {} : { map }) });
     this.#texts.set(id, new Map([[id, made.text]]));
     return made;
   }
 
-  async #smaller(mapped: Mapped, { kept: names, isAsync }: Partial<Member> = {}): Promise<Mapped> {
-    const { minify, kept, fingerprint, keepsNames, edition } = this.#input;
-    if (!minify || this.#input.toEs5) return mapped;
-    const options = { names, keepsNames, edition, ...(isAsync ? { isAsync } : {}) };
-    const key = `smaller ${contentHash(fingerprint, mapped.text, mapped.map ?? '', JSON.stringify(options))}`;
+  #wholeMade(mapped: Mapped): Promise<Mapped> {
+    const { minify, toEs5 } = this.#input;
+    if (!minify || toEs5) return Promise.resolve(mapped);
+    const { text, map } = mapped;
+    return this.#smaller(text, [text, map ?? ''], map === undefined ? undefined : () => [JSON.parse(map) as Layer], {});
+  }
+
+  /** Makes a script smaller, unless an earlier build has, of the same. `layers` gives its maps. */
+  async #smaller(
+    text: string,
+    of: readonly string[],
+    layers: (() => Layer[]) | undefined,
+    more: Partial<SmallerOptions>,
+  ): Promise<Mapped> {
+    const { kept, fingerprint, keepsNames, edition } = this.#input;
+    const options = { keepsNames, edition, ...more };
+    const key = `smaller ${contentHash(fingerprint, ...of, JSON.stringify(options))}`;
     const known = kept.get(key);
     if (known !== undefined) return JSON.parse(known) as Mapped;
-    const made = await smallerScript(mapped, options);
+    const made = await smallerScript(text, layers?.(), options);
     kept.put(key, () => JSON.stringify(made));
     return made;
   }
@@ -134,7 +147,8 @@ export class Scripts {
       text += `${body.text}\n`;
       line += countLineEnds(body.text) + 1;
     }
-    return { text: `${text}${foot});`, ...(this.#input.hasMaps ? { map: joinedMap('', sections) } : {}) };
+    // As it is: all of a script's are joined at once.
+    return { text: `${text}${foot});`, ...(this.#input.hasMaps ? { map: [...batches(indexMap('', sections))].join('') } : {}) };
   }
 
   /** What is left of a module, made smaller by itself, so that others may change without that being done again. */
@@ -146,11 +160,20 @@ export class Scripts {
 
   async #made({ member, text: edited }: PrintedMember, text: string): Promise<Mapped> {
     if (text.trim() === '') return { text: '' };
-    const input = this.#input.hasMaps ? this.#mapInput(member) : undefined;
-    const led = (map: string) => this.#led(map, member.id);
-    const mapped = input ? mappedEdits(edited, input, led) : { text };
-    const { minify, toEs5 } = this.#input;
-    const made = minify && !toEs5 ? withoutStrict(await this.#smaller(inStrict(mapped), member)) : mapped;
+    const { hasMaps, minify, toEs5 } = this.#input;
+    const input = hasMaps ? this.#mapInput(member) : undefined;
+    const below = input && this.#led(moduleMap(input), member.id);
+    const made =
+      minify && !toEs5
+        ? await this.#smaller(
+            text,
+            [member.text, text, below ?? ''],
+            below === undefined ? undefined : () => [editsMap(edited) as Layer, JSON.parse(below) as Layer],
+            { names: member.kept, isStrict: true, ...(member.isAsync ? { isAsync: true } : {}) },
+          )
+        : below === undefined
+          ? { text }
+          : mappedEdits(edited, below);
     return member.isAsync && this.#input.inSteps ? inSteps(made) : made;
   }
 
@@ -216,20 +239,6 @@ export class Scripts {
 /** A map is completed in place, which may be done once only. */
 function copied(input: MapInput): MapInput {
   return input.map ? { ...input, map: { ...input.map } } : input;
-}
-
-const strict = '"use strict";';
-
-/** The same text in strict mode, as it runs in a module, from its second line on. */
-function inStrict({ text, map }: Mapped): Mapped {
-  if (map === undefined) return { text: `${strict}\n${text}` };
-  const parsed = JSON.parse(map) as { mappings: string };
-  return { text: `${strict}\n${text}`, map: JSON.stringify({ ...parsed, mappings: `;${parsed.mappings}` }) };
-}
-
-function withoutStrict({ text, map }: Mapped): Mapped {
-  if (!text.startsWith(strict)) return { text, ...(map === undefined ? {} : { map }) };
-  return replaced({ text, ...(map === undefined ? {} : { map }) }, [{ start: 0, end: strict.length, text: '' }]);
 }
 
 /** Gives the variables that have no name yet the shortest ones that none of their users has otherwise. */

@@ -57,6 +57,11 @@ export class BuildWatch {
     await this.#running;
   }
 
+  /** Changes of these files (absolute paths) may mend the settings. */
+  watchSettings(files: readonly string[]): void {
+    for (const file of files) this.#project.settingsFiles.add(file);
+  }
+
   async close(): Promise<void> {
     await this.#running;
     await this.#project.close();

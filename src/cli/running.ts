@@ -129,7 +129,7 @@ export class Running {
   /** Reads the settings anew. A mistake in them keeps the last good ones in force. */
   async #settingsChanged(read: () => Promise<EffectiveSettings>, since: number, mayBePages = false): Promise<void> {
     const { server, reporter, cacheFolder } = this.#options;
-    const texts = textsOf(this.#project.options.settingsFiles);
+    const texts = textsOf([...this.#project.settingsFiles]);
     if (texts === this.#settingsTexts && !this.#hasBadSettings && !mayBePages) return;
     this.#settingsTexts = texts;
     let settings: EffectiveSettings;
@@ -138,6 +138,7 @@ export class Running {
     } catch (error) {
       if (!(error instanceof VineError)) throw error;
       this.#hasBadSettings = true;
+      for (const file of error.madeOf) this.#project.settingsFiles.add(file);
       reporter.tell({ event: 'problems', problems: error.problems, isStart: false });
       server.showSettingsProblems(error.problems);
       return;
@@ -324,11 +325,12 @@ export class Running {
 /** Functions can't be compared: where the file that holds them was saved, they count as changed. */
 function isSame(a: EffectiveSettings, b: EffectiveSettings, isFileSame = false): boolean {
   let hasFunctions = false;
-  const text = JSON.stringify(a, (_, value: unknown) => {
-    if (typeof value === 'function') hasFunctions = true;
-    return value instanceof RegExp ? String(value) : value;
-  });
-  return (isFileSame || !hasFunctions) && text === JSON.stringify(b);
+  const textOf = (settings: EffectiveSettings) =>
+    JSON.stringify(settings, (_, value: unknown) => {
+      if (typeof value === 'function') hasFunctions = true;
+      return value instanceof RegExp ? String(value) : value;
+    });
+  return textOf(a) === textOf(b) && (isFileSame || !hasFunctions);
 }
 
 function withoutPages(settings: EffectiveSettings): EffectiveSettings {

@@ -49,6 +49,8 @@ export class Project extends TypedEvents<ProjectEvents> {
   readonly #maps: MapCompleter;
   /** Files that browsers got as they are, with the paths under which they did. */
   readonly #served = new Map<string, string>();
+  /** Absolute paths of the files that the settings are made of, those among them that are wrong for now. */
+  readonly settingsFiles: Set<string>;
   /** `performance.now()` of the oldest change that wasn't sent yet. */
   #unsentSince: number | undefined;
   #hasToldProblems = false;
@@ -72,6 +74,7 @@ export class Project extends TypedEvents<ProjectEvents> {
     super();
     this.options = options;
     this.revision = options.revision;
+    this.settingsFiles = new Set(options.settingsFiles);
     const { root, base } = options;
     const read = new ProjectGraph(options, {
       changes: this.#unsent,
@@ -387,11 +390,11 @@ export class Project extends TypedEvents<ProjectEvents> {
 
   /** Absolute paths of all files that went into what is served. */
   *#everything(): Generator<string> {
-    const { root, settingsFiles } = this.options;
+    const { root } = this.options;
     for (const id of [...this.graph.ids(), ...this.#read.builder.failed.keys()])
       if (!id.startsWith(ownIdPrefix) && this.#read.pages.inlineText(id) === undefined) yield this.paths.fileOf(fileOfId(id));
     for (const id of this.pages.keys()) if (!entriesOf(id)) yield this.paths.fileOf(id);
-    yield* [...this.#served.keys(), ...settingsFiles, join(root, 'package.json')];
+    yield* [...this.#served.keys(), ...this.settingsFiles, join(root, 'package.json')];
   }
 
   #noted(changes: FileChanges): void {
@@ -401,7 +404,7 @@ export class Project extends TypedEvents<ProjectEvents> {
 
   async #take(changes: FileChanges): Promise<void> {
     const paths = [...changes.written, ...changes.disappeared];
-    if (paths.some((path) => this.options.settingsFiles.includes(path))) this.emit('settings', { since: changes.since });
+    if (paths.some((path) => this.settingsFiles.has(path))) this.emit('settings', { since: changes.since });
     this.#tellOthers(changes);
     const hadProblems = this.problems.length > 0;
     const { trace } = this.options;

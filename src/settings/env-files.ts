@@ -41,6 +41,20 @@ export function exposedVariables(
   return Object.fromEntries(names.flatMap((name) => (lookUp(name) === undefined ? [] : [[name, lookUp(name)!]])));
 }
 
+/** Where an exposed variable comes from: `the environment`, or the file that wins; `undefined` where nothing has it. */
+export function sourceOfVariable(
+  root: string,
+  mode: string,
+  name: string,
+  environment: Readonly<Record<string, string | undefined>>,
+): string | undefined {
+  if (environment[name] !== undefined) return 'the environment';
+  return envFileNames(mode).findLast((file) => {
+    const path = join(root, file);
+    return existsSync(path) && parseEnv(readFileSync(path, 'utf8'))[name] !== undefined;
+  });
+}
+
 /**
  * A value with `$NAME`, `${NAME}` and `${NAME:-default}` replaced; `\$` is a dollar sign, and so is one before anything else.
  */

@@ -40,8 +40,13 @@ export async function readSettings(root: string, named: string | undefined): Pro
   if (file === undefined) return undefined;
   if (!existsSync(file)) throw unreadable(file, 'it does not exist');
   const imports: string[] = [];
-  const value = extname(file) === '.json' ? readJson(file) : await runModule(file, imports);
-  return { file, imports, settings: await checkSettings(value, basename(file), readFileSync(file, 'utf8')) };
+  try {
+    const value = extname(file) === '.json' ? readJson(file) : await runModule(file, imports);
+    return { file, imports, settings: await checkSettings(value, basename(file), readFileSync(file, 'utf8')) };
+  } catch (error) {
+    if (error instanceof VineError) error.madeOf = imports;
+    throw error;
+  }
 }
 
 function readJson(file: string): unknown {
@@ -57,10 +62,9 @@ function readJson(file: string): unknown {
  * a changed one is really run again, and what it imports is named by absolute URLs.
  */
 async function runModule(file: string, imports: string[]): Promise<unknown> {
-  const cache = join(dirname(file), 'node_modules/.cache/vine-spark');
-  const made: string[] = [];
+  const copying = { cache: join(dirname(file), 'node_modules/.cache/vine-spark'), copies: new Map<string, string>(), imports };
   try {
-    const copy = await translateForNode(file, { cache, made, imports });
+    const copy = await translateForNode(file, copying);
     const running = import(pathToFileURL(copy).href) as Promise<{ default?: unknown }>;
     const module = await inTime(running, longestRunMs, 'it has not finished');
     if (module.default === undefined) throw new Error('it has no default export');
@@ -69,19 +73,24 @@ async function runModule(file: string, imports: string[]): Promise<unknown> {
     if (error instanceof VineError) throw error;
     throw unreadable(file, error instanceof Error ? error.message : String(error), error);
   } finally {
-    for (const path of made) rmSync(path, { force: true });
+    for (const path of copying.copies.values()) rmSync(path, { force: true });
   }
 }
 
-/** Where copies go, those that were made, and the files that they are of. */
+/** Where copies go, those that were made, by what they are of, and the files that the settings are made of beside their own. */
 interface Copying {
   cache: string;
-  made: string[];
+  copies: Map<string, string>;
   imports: string[];
 }
 
+let number = 0;
+
 async function translateForNode(file: string, copying: Copying): Promise<string> {
-  const { cache, made } = copying;
+  const known = copying.copies.get(file);
+  if (known !== undefined) return known;
+  const copy = join(copying.cache, `settings-${contentHash(file)}-${Date.now()}-${number++}.mjs`);
+  copying.copies.set(file, copy);
   const source = readFileSync(file, 'utf8');
   const translated = await translateScript(source, {
     id: file,
@@ -104,17 +113,19 @@ async function translateForNode(file: string, copying: Copying): Promise<string>
     const url = JSON.stringify(pathToFileURL(target).href);
     text = text.slice(0, start) + (type === 'dynamic' ? url : url.slice(1, -1)) + text.slice(end);
   }
-  mkdirSync(cache, { recursive: true });
-  const copy = join(cache, `settings-${contentHash(file, text)}-${Date.now()}.mjs`);
+  mkdirSync(copying.cache, { recursive: true });
   writeFileSync(copy, text);
-  made.push(copy);
   return copy;
 }
 
 async function localModule(path: string, copying: Copying): Promise<string> {
   const candidates = [path, path.replace(/\.js$/, '.ts'), `${path}.ts`, `${path}.js`, `${path}.mjs`];
   const found = candidates.find((candidate) => existsSync(candidate) && extname(candidate) !== '');
-  if (!found) throw new Error(`it imports ${path}, which does not exist`);
+  if (!found) {
+    // Whichever comes mends it.
+    copying.imports.push(...new Set(candidates.filter((candidate) => extname(candidate) !== '')));
+    throw new Error(`it imports ${path}, which does not exist`);
+  }
   copying.imports.push(found);
   return /\.[mc]?[jt]s$/.test(found) ? translateForNode(found, copying) : found;
 }

@@ -1,7 +1,9 @@
 import { readFileSync } from 'node:fs';
-import { basename } from 'node:path';
+import { basename, relative, sep } from 'node:path';
+import browserslist from 'browserslist';
 import { lineStarts, positionAt } from '../core/text/line-index.js';
 import { type CommandLineSettings, type EffectiveSettings, effectiveSettings } from './effective.js';
+import { sourceOfVariable } from './env-files.js';
 import { readSettings } from './read-settings.js';
 import { settingDocs } from './setting-docs.js';
 import { placeOfSetting } from './setting-place.js';
@@ -64,13 +66,29 @@ export async function settingsInForce(
         return {
           name,
           value: shown(added === undefined ? own : [...added, ...((own as unknown[] | undefined) ?? [])]),
-          from: sources.join(', '),
+          from: sources.join(', ') + (name === 'expose' ? variablesOf(settings, own as string[]) : ''),
           isDefault: false,
         };
       }
+      const found = name === 'targets' ? targetsOf(settings.root) : undefined;
+      if (found) return { name, ...found, isDefault: false };
       return { name, value: standardOf(name, settings), from: sourceOf(name, line), isDefault: true };
     });
   return { settings, inForce };
+}
+
+/** Where each exposed variable comes from. */
+function variablesOf({ root, mode }: EffectiveSettings, names: readonly string[]): string {
+  const found = names.map((name) => `${name}: ${sourceOfVariable(root, mode, name, process.env) ?? 'nowhere'}`);
+  return found.length === 0 ? '' : ` (${found.join(', ')})`;
+}
+
+/** The targets that the project's package.json or browserslist file names. */
+function targetsOf(root: string): { value: string; from: string } | undefined {
+  const file = browserslist.findConfigFile(root);
+  const query = file === undefined ? undefined : browserslist.loadConfig({ path: root, env: 'production' });
+  if (file === undefined || query === undefined) return undefined;
+  return { value: shown([query].flat().join(', ')), from: relative(root, file).split(sep).join('/') };
 }
 
 function standardOf(name: string, { routes }: EffectiveSettings): string {

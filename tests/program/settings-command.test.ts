@@ -42,6 +42,22 @@ test('settings are printed with where each comes from, and written to a file tha
   expect(await run('--write')).toMatchObject({ code: 1, stderr: expect.stringContaining('output-clash') });
 }, 30_000);
 
+test('what package.json, files beside it and the environment say is named as where it comes from', async () => {
+  workspace = Workspace.with({
+    'index.html': '',
+    'package.json': '{ "name": "quay", "browserslist": ["chrome 100", "safari 16"] }',
+    'vine-spark.config.json': '{\n  "expose": ["TIDE", "PATH", "GULL", "MOON"]\n}',
+    '.env': 'TIDE=low\nGULL=grey',
+    '.env.local': 'GULL=white',
+  });
+  const found = JSON.parse((await run('--json')).stdout) as { name: string }[];
+  const row = (name: string) => found.find((one) => one.name === name);
+  expect(row('targets')).toMatchObject({ value: "'chrome 100, safari 16'", from: 'package.json' });
+  expect(row('expose')).toMatchObject({
+    from: 'vine-spark.config.json:2 (TIDE: .env, PATH: the environment, GULL: .env.local, MOON: nowhere)',
+  });
+});
+
 test('--schema prints what editors need', async () => {
   workspace = Workspace.with({ 'index.html': '' });
   const schema = JSON.parse((await run('--schema')).stdout);

@@ -57,6 +57,20 @@ test('files that the settings import are watched too', async () => {
   other.write({ 'rules.ts': `export const path: string = '/two';\n` });
   await serving.next('settings', { after });
   expect((await fetch(new URL('/two', serving.url))).status).toBe(502);
+  // One that isn't there, then is wrong, then right, though the settings' own file stays as it is. They may import each other.
+  const next = async (event: string, change: Record<string, string>) => {
+    const mark = serving.mark;
+    other.write(change);
+    return serving.next(event, { after: mark });
+  };
+  const config = `import { path } from './rules';\nimport { to } from './hours';\nexport default { forward: [{ paths: [path], to }] };\n`;
+  await next('problems', { 'vine-spark.config.ts': config });
+  await next('problems', { 'hours.ts': 'export const to: = 1;' });
+  await next('settings', { 'hours.ts': `import { path } from './rules';\nexport const to = 'http://127.0.0.1:9';\nexport const at = () => path;\n` });
+  await next('settings', {
+    'rules.ts': `import { to } from './hours';\nexport const path = '/three';\nexport const other = () => to;\n`,
+  });
+  expect((await fetch(new URL('/three', serving.url))).status).toBe(502);
   await serving.stop();
   other.dispose();
 });

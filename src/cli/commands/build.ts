@@ -93,21 +93,30 @@ async function watch(
 ): Promise<number> {
   const { BuildWatch } = await import('../../build/watch.js');
   let current: InstanceType<typeof BuildWatch> | undefined;
+  let turns = Promise.resolve();
   const start = async (settings: EffectiveSettings) => {
     const reporter = reporterFor(settings, options);
     const failure = (error: Error) => reporter.failed(error instanceof VineError ? error.problems : [internalError(error)]);
     const startOver = async () => {
-      const fresh = await withPlainSignals(read);
-      await current?.close();
-      await start(fresh);
+      try {
+        await start(await withPlainSignals(read));
+      } catch (error) {
+        // The last good settings stay.
+        if (error instanceof VineError) current?.watchSettings(error.madeOf);
+        failure(error as Error);
+      }
     };
-    current = new BuildWatch(await optionsFor(settings, options, reporter), {
+    const next = new BuildWatch(await optionsFor(settings, options, reporter), {
       built: (result, ms) => void reporter.built(result, ms).catch(failure),
       failed: (problems) => reporter.failed(problems),
       failure,
-      settingsChanged: () => void startOver().catch(failure),
+      settingsChanged: () => {
+        turns = turns.then(startOver);
+      },
     });
-    await current.begin();
+    await current?.close();
+    current = next;
+    await next.begin();
   };
   // What is half written stands aside, and the next build takes it away.
   closeOnSignals(async () => {});

@@ -48,6 +48,8 @@ export class VineError extends Error {
   readonly problem: Problem;
   /** What else is wrong with the same. */
   readonly others: readonly Problem[];
+  /** Absolute paths of files, of which a change may mend it, beside that of the problem. */
+  madeOf: readonly string[] = [];
 
   constructor(
     problem: Omit<Problem, 'severity'> & { severity?: Problem['severity'] },
