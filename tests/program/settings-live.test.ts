@@ -66,7 +66,9 @@ test('files that the settings import are watched too', async () => {
   const config = `import { path } from './rules';\nimport { to } from './hours';\nexport default { forward: [{ paths: [path], to }] };\n`;
   await next('problems', { 'vine-spark.config.ts': config });
   await next('problems', { 'hours.ts': 'export const to: = 1;' });
-  await next('settings', { 'hours.ts': `import { path } from './rules';\nexport const to = 'http://127.0.0.1:9';\nexport const at = () => path;\n` });
+  await next('settings', {
+    'hours.ts': `import { path } from './rules';\nexport const to = 'http://127.0.0.1:9';\nexport const at = () => path;\n`,
+  });
   await next('settings', {
     'rules.ts': `import { to } from './hours';\nexport const path = '/three';\nexport const other = () => to;\n`,
   });
