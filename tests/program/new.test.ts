@@ -207,7 +207,7 @@ const singles: [file: string, files: Record<string, string>, shown: string, stan
 ];
 
 describe('a project around a file', () => {
-  test.each(singles.slice(0, full(4, singles.length)))(
+  test.each(singles.slice(0, full(2, singles.length)))(
     '%s is shown',
     async (file, files, shown, standIns) => {
       const place = `from-${file.replace(/\W/g, '-')}`;

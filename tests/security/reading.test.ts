@@ -1,4 +1,4 @@
-import { mkdirSync, symlinkSync, writeFileSync } from 'node:fs';
+import { mkdirSync, symlinkSync } from 'node:fs';
 import { Agent, request } from 'node:http';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
@@ -401,26 +401,33 @@ const ways: [way: string, files: Record<string, string>, specifier?: string][] =
   ['a link among packages, its main file', { 'index.js': `export { default } from 'leak';\n` }],
 ];
 
-test.each(ways)('%s brings nothing in from beside the project: a problem with the chain', async (_, given) => {
-  const workspace = harbour({
-    'quay/src/main.js': `import * as evil from 'evil';\ndocument.title = String(evil.default);\n`,
-    ...Object.fromEntries(Object.entries(given).map(([name, text]) => [`${evil}/${name}`, text])),
-  });
-  for (const [name, text] of Object.entries(given))
-    writeFileSync(workspace.path(`${evil}/${name}`), text.replaceAll('@@', workspace.root));
+test('no package brings anything in from beside the project, in whatever way: a problem with the chain', async () => {
+  const workspace = harbour({ 'quay/src/main.js': ways.map((_, n) => `import './way${n}.js';\n`).join('') });
+  for (const [n, [, given]] of ways.entries()) {
+    const texts = { 'package.json': '{ "name": "evil", "main": "index.js" }', 'index.js': 'export default 1;\n', ...given };
+    workspace.write({
+      [`quay/src/way${n}.js`]: `import * as evil from 'evil${n}';\nconsole.log(evil.default);\n`,
+      ...Object.fromEntries(
+        Object.entries(texts).map(([name, text]) => [`${evil}${n}/${name}`, text.replaceAll('@@', workspace.root)]),
+      ),
+    });
+    symlinkSync(workspace.path('beside'), workspace.path(`${evil}${n}/out`));
+  }
   const program = await Program.serve(workspace.path('quay'));
-  const { problems } = await program.next('problems');
-  expect(problems).toEqual([
-    expect.objectContaining({
-      code: expect.stringMatching(/^file-(?:outside|hidden)$|^import-unresolved$|^package-entry-missing$/),
-    }),
-  ]);
-  expect([problems[0].file, ...(problems[0].chain ?? [])]).toContain('src/main.js');
+  const { problems } = (await program.next('problems')) as unknown as {
+    problems: { code: string; file: string; chain?: string[] }[];
+  };
+  const told = ways.map(([way], n) => {
+    const own = problems.filter(({ file, chain = [] }) => [file, ...chain].includes(`src/way${n}.js`));
+    return [way, own.map(({ code }) => /^file-(?:outside|hidden)$|^import-unresolved$|^package-entry-missing$/.test(code))];
+  });
+  expect(told).toEqual(ways.map(([way]) => [way, [true]]));
+  expect(problems).toHaveLength(ways.length);
   const paths = [
     '~spark/piece/page/index.html/packages.js',
     '~spark/piece/page/index.html/app.js',
     '',
-    '~spark/style/node_modules/evil/evil.css',
+    ...ways.map((_, n) => `~spark/style/node_modules/evil${n}/evil.css`),
     '~spark/file/~up/beside/secret.svg',
     '~spark/piece/lazy/~up/beside/secret.js.js',
     '~spark/piece/worker/~up/beside/secret.js.js',
