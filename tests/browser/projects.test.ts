@@ -71,6 +71,56 @@ test('PostCSS plugins of the project: prefixes, and utility classes that are fou
   workspace.dispose();
 });
 
+test('a utility class that a component file is the first to use appears, at the next start too; the page keeps its state', async () => {
+  const tide = (more: string) =>
+    `<script setup>\nimport { ref } from 'vue';\nconst at = ref(0);\n</script>\n<template><button id="tide" class="underline ${more}" @click="at++">{{ at }}</button></template>\n`;
+  const berth = (more: string) =>
+    `<script>\n  let at = $state(0);\n</script>\n<button id="berth" class="underline ${more}" onclick={() => at++}>{at}</button>\n`;
+  const workspace = Workspace.with(
+    {
+      'package.json': '{ "dependencies": { "vue": "*", "svelte": "*" } }',
+      'index.html':
+        '<!doctype html><link rel="icon" href="data:,"><div id="a"></div><div id="b"></div><script type="module" src="main.js"></script>',
+      'main.js': `import './page.css';\nimport { createApp } from 'vue';\nimport { mount } from 'svelte';\nimport Tide from './tide.vue';\nimport Berth from './berth.svelte';\ncreateApp(Tide).mount('#a');\nmount(Berth, { target: document.getElementById('b') });\n`,
+      'tide.vue': tide(''),
+      'berth.svelte': berth(''),
+      'page.css': '@import "tailwindcss";\n',
+      'postcss.config.mjs': `export default { plugins: { '@tailwindcss/postcss': {} } };`,
+    },
+    { packages: true },
+  );
+  workspace.write({ 'vine-spark.config.json': '{}' });
+  const args = ['index.html', '--cache'];
+  const first = await Program.serve(workspace.root, args);
+  const { page, loads, errors } = await openPage(browser, first.url);
+  const look = (at = page) =>
+    at.evaluate(
+      `['tide', 'berth'].map((id) => { const b = document.getElementById(id); return [b.textContent, getComputedStyle(b).paddingTop].join(); })`,
+    );
+  await page.click('#tide');
+  await page.click('#berth');
+  for (const [n, change] of [{ 'tide.vue': tide('pt-[7px]') }, { 'berth.svelte': berth('pt-[9px]') }].entries()) {
+    const after = first.mark;
+    workspace.write(change as Record<string, string>);
+    await first.next('applied', { after, where: ({ styles }) => styles.includes('page.css') });
+    await page.waitForFunction(
+      `getComputedStyle(document.getElementById('${['tide', 'berth'][n]}')).paddingTop === '${[7, 9][n]}px'`,
+    );
+  }
+  expect([await look(), loads(), errors]).toEqual([['1,7px', '1,9px'], 1, []]);
+  await first.stop();
+  // What is kept for the next start was made of these files.
+  for (const more of ['pt-[7px]', 'pt-[11px]']) {
+    workspace.write({ 'tide.vue': tide(more) });
+    const next = await Program.serve(workspace.root, args);
+    const other = await openPage(browser, next.url);
+    expect(await look(other.page)).toEqual([`0,${more.slice(4, -1)}`, '0,9px']);
+    await other.page.context().close();
+    await next.stop();
+  }
+  workspace.dispose();
+}, 60_000);
+
 test('a change of tsconfig.json applies without a restart', async () => {
   const workspace = Workspace.with({
     'index.html': '<!doctype html><script type="module" src="main.ts"></script>',

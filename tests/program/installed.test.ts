@@ -62,6 +62,11 @@ test('it starts the demo', async () => {
 test.each([
   [['check', 'index.html', '--url', '/'], /the page index\.html/],
   [['build', 'index.html'], /2 modules in \d+ files/],
+  [['settings', '--port', '9000'], /listen\.port +9000 +--port/],
+  [['settings', '--schema'], /"listen"/],
+  [['graph', 'index.html'], /main\.scss\.js/],
+  [['needs'], /package\.json lists what the sources use/],
+  [['new', 'fresh', '--kind', 'react', '--yes', '--no-install'], /src\/board/],
   [['--help'], /serve/],
   [['-h'], /serve/],
   [['--version'], /^\d+\.\d+\.\d+\n$/],
