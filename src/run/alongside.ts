@@ -52,6 +52,8 @@ export class Alongside {
     const args = await this.#commandLine();
     if (!args || run !== this.#run) return;
     const [program = '', ...rest] = args;
+    const isOther = ready !== undefined && (await isReady(ready, () => ''));
+    if (run !== this.#run) return;
     this.#options.tell({
       event: 'command',
       name,
@@ -94,7 +96,8 @@ export class Alongside {
     while (isHere() && performance.now() < until && !(await isReady(ready, () => said))) await delay(lookEveryMs);
     if (!isHere() || performance.now() >= until) return;
     const inspect = this.#inspectPort === undefined ? {} : { inspect: `127.0.0.1:${this.#inspectPort}` };
-    this.#options.tell({ event: 'command', name, state: 'ready', ms: performance.now() - from, ...inspect });
+    const other = isOther ? { isOther, ready: typeof ready === 'number' ? `port ${ready}` : ready! } : {};
+    this.#options.tell({ event: 'command', name, state: 'ready', ms: performance.now() - from, ...inspect, ...other });
   }
 
   /** Starts it over, one request after another. */

@@ -18,7 +18,8 @@ export interface RunRule {
 /** What a program that runs alongside does. */
 export type RunEvent =
   | { event: 'command'; name: string; state: 'starts'; command: string; why?: string }
-  | { event: 'command'; name: string; state: 'ready'; ms: number; inspect?: string }
+  /** `isOther`: what says that it's ready was there before it was started. */
+  | { event: 'command'; name: string; state: 'ready'; ms: number; inspect?: string; isOther?: true; ready?: string }
   /** `restartMs`: it's started again after that time. */
   | { event: 'command'; name: string; state: 'ended'; code: number | null; signal: string | null; restartMs?: number }
   | { event: 'command'; name: string; state: 'failed'; why: string; hint: string }

@@ -1,5 +1,6 @@
 import { expect, test } from '@jest/globals';
 import { problemText } from '../../src/cli/report/problem-text.js';
+import { formatCodeFrame } from '../../src/core/problem/code-frame.js';
 import type { Problem } from '../../src/core/problem/problem.js';
 import { Program } from '../support/program.js';
 import { Workspace } from '../support/workspace.js';
@@ -62,4 +63,19 @@ test.each(Object.entries(cases))('%s is explained', async (_name, files) => {
   expect((problems as Problem[]).map((problem) => problemText(problem)).join('\n\n')).toMatchSnapshot();
   await program.stop();
   workspace.dispose();
+});
+
+test('code is cut to the width of the terminal, with its mark in sight', () => {
+  const frame = [
+    { line: 9, text: `const first = ${'a + '.repeat(30)}1;` },
+    { line: 10, text: `const second = ${'b + '.repeat(30)}here;`, mark: { from: 135, to: 139 } },
+  ];
+  for (const columns of [40, 60, 100]) {
+    const rows = formatCodeFrame(frame, columns).split('\n');
+    expect(rows.every((row) => row.length <= columns)).toBe(true);
+    expect(rows[0]).toMatch(/^ 9 │ const first = .*…$/);
+    const at = rows[2]!.indexOf('^');
+    expect([rows[1]!.slice(at, at + 4), rows[2]!.slice(at)]).toEqual(['here', '^^^^']);
+  }
+  expect(formatCodeFrame(frame).split('\n')[1]).toBe(`10 │ ${frame[1]!.text}`);
 });

@@ -174,3 +174,18 @@ test('commands that cannot run are told, and the page is served all the same', a
     why: expect.stringContaining('begins with node'),
   });
 }, 30_000);
+
+test('where something else answers in its place, a program is not said to be what is ready', async () => {
+  const other = createServer((socket) => socket.end()).listen(0, '127.0.0.1');
+  await new Promise((resolve) => other.once('listening', resolve));
+  const { port } = other.address() as { port: number };
+  const run = [{ name: 'backend', command: 'node backend.mjs', ready: port }];
+  workspace = Workspace.with({
+    ...page,
+    'backend.mjs': 'setInterval(() => {}, 1000);',
+    'vine-spark.config.json': JSON.stringify({ run }),
+  });
+  program = await Program.serve(workspace.root);
+  expect(await program.next('command', state('backend', 'ready'))).toMatchObject({ isOther: true, ready: `port ${port}` });
+  other.close();
+}, 30_000);

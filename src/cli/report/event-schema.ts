@@ -130,6 +130,8 @@ export const eventSchema = z.discriminatedUnion('event', [
     hint: z.string().optional(),
     ms: z.number().optional(),
     inspect: z.string().optional(),
+    isOther: z.boolean().optional(),
+    ready: z.string().optional(),
     code: z.number().int().nullable().optional(),
     signal: z.string().nullable().optional(),
     restartMs: z.number().optional(),

@@ -8,9 +8,9 @@ export type EditorUrl = (file: string, line: number, column: number) => string;
 
 /**
  * A problem as text for a terminal: what, where, the code around it, and what to do. With `editorUrl`, places are links
- * in terminals that know them (OSC 8).
+ * in terminals that know them (OSC 8). Code is cut to `columns`, the rest may be wrapped.
  */
-export function problemText(problem: Problem, editorUrl?: EditorUrl): string {
+export function problemText(problem: Problem, editorUrl?: EditorUrl, columns?: number): string {
   const { message, file, position, frame, hint, chain, code } = problem;
   const [first = '', ...more] = shownLines(message);
   const mark = problem.severity === 'warning' ? pc.yellow('!') : pc.red('✖');
@@ -20,7 +20,7 @@ export function problemText(problem: Problem, editorUrl?: EditorUrl): string {
   const place = file === undefined ? '' : shownText(position ? `${file}:${line}:${column + 1}` : file);
   if (file) lines.push(`  ${link(pc.cyan(place), [file, line, column + 1])}`);
   if (frame) {
-    for (const row of formatCodeFrame(frame).split('\n'))
+    for (const row of formatCodeFrame(frame, columns && columns - 2).split('\n'))
       lines.push(`  ${/^\s*│\s*\^+$/.test(row) ? pc.red(row) : shownText(row)}`);
   }
   if (hint) {

@@ -10,6 +10,8 @@ import { type EditorUrl, problemText } from './problem-text.js';
 import type { ListeningReport, PageReport, ReadyReport, ReportEvent, Reporter } from './reporter.js';
 import { Screen } from './screen.js';
 
+/** In front of problems. */
+const indentation = '    ';
 /** Columns of the values at the start. */
 const valueWidth = 39;
 
@@ -49,7 +51,8 @@ export function terminalReporter(
       explained.add(note);
     }
   };
-  const problem = (what: Problem) => `\n${indent(problemText(what, editorUrl))}\n`;
+  const columns = () => (isTerminal ? (width() || 80) - indentation.length : undefined);
+  const problem = (what: Problem) => `\n${indent(problemText(what, editorUrl, columns()))}\n`;
   const tell = (what: ReportEvent): void => {
     switch (what.event) {
       case 'listening':
@@ -193,6 +196,8 @@ function commandText(what: ReportEvent & { event: 'command' }): string {
     case 'starts':
       return `${name}  ${what.why === undefined ? `starts ${pc.dim(shownText(what.command))}` : `starts over, since ${shownText(what.why)}`}`;
     case 'ready':
+      if (what.isOther)
+        return `${name}  ${pc.yellow('may not be what answers')}: ${shownText(what.ready ?? '')} did before it was started`;
       return `${name}  ${pc.green('is ready')} after ${duration(what.ms)}${what.inspect === undefined ? '' : pc.dim(`, debugger at ${what.inspect}`)}`;
     case 'ended': {
       const how = what.signal === null ? `with ${what.code}` : `by ${what.signal}`;
@@ -388,7 +393,7 @@ function shortList(names: readonly string[]): string {
 }
 
 function indent(text: string): string {
-  return text.replace(/^/gm, '    ');
+  return text.replace(/^/gm, indentation);
 }
 
 function clock(): string {

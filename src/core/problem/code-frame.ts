@@ -32,13 +32,24 @@ export function codeFrame(text: string, starts: readonly number[], position: Pos
   return frame;
 }
 
-/** The frame as plain text, a gutter with line numbers before each line and carets under the mark. */
-export function formatCodeFrame(frame: readonly CodeFrameLine[]): string {
+/**
+ * The frame as plain text, a gutter with line numbers before each line and carets under the mark. Where it may be only so many columns
+ * wide, lines are cut around the mark, so that the carets stay under it.
+ */
+export function formatCodeFrame(frame: readonly CodeFrameLine[], columns = Number.POSITIVE_INFINITY): string {
   const gutter = String(frame.at(-1)?.line ?? 0).length;
+  const room = Math.max(20, columns - gutter - ' │ '.length);
+  const at = frame.find(({ mark }) => mark)?.mark?.from ?? 0;
+  const cut = at < room - 8 ? 0 : at - Math.floor(room / 2);
   const rows: string[] = [];
   for (const { line, text, mark } of frame) {
-    rows.push(`${String(line).padStart(gutter)} │ ${text}`);
-    if (mark) rows.push(`${' '.repeat(gutter)} │ ${' '.repeat(mark.from)}${'^'.repeat(mark.to - mark.from)}`);
+    const before = cut > 0 && mark ? `…${text.slice(cut + 1)}` : text;
+    const shown = before.length > room ? `${before.slice(0, room - 1)}…` : before;
+    rows.push(`${String(line).padStart(gutter)} │ ${shown}`);
+    if (!mark) continue;
+    const from = mark.from - cut;
+    const to = Math.max(from + 1, Math.min(mark.to - cut, room));
+    rows.push(`${' '.repeat(gutter)} │ ${' '.repeat(from)}${'^'.repeat(to - from)}`);
   }
   return rows.join('\n');
 }
