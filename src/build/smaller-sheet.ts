@@ -3,6 +3,7 @@ import postcss, { type Container } from 'postcss';
 import discardComments from 'postcss-discard-comments';
 import discardEmpty from 'postcss-discard-empty';
 import normalizeWhitespace from 'postcss-normalize-whitespace';
+import { VineError } from '../core/problem/problem.js';
 import type { Mapped } from './mapped.js';
 
 export type SheetTargets = Targets;
@@ -19,6 +20,32 @@ const resets: Record<string, RegExp> = {
 
 /** Behind a value, what makes a shorthand stay where it stands, as it's written. */
 const asItIs = ' var(--spark-as-it-is,)';
+
+/** Nobody writes rules in rules so deeply, and native code that follows them runs out of its stack at some thousands. */
+const deepest = 250;
+
+/** Refuses a style sheet whose nesting would end the process. @throws VineError `file-too-large`. */
+export function refuseTooDeep(id: string, text: string): void {
+  let rules = 0;
+  let brackets = 0;
+  for (const [sign] of text.matchAll(/\/\*[\s\S]*?\*\/|"(?:[^"\\\n]|\\[\s\S])*"|'(?:[^'\\\n]|\\[\s\S])*'|[{}()[\];]/g)) {
+    if (sign === '(' || sign === '[') brackets++;
+    else if (sign === ')' || sign === ']') brackets = Math.max(0, brackets - 1);
+    else if (sign.length === 1) {
+      if (sign === '{') rules++;
+      else if (sign === '}') rules = Math.max(0, rules - 1);
+      // Whatever was open ends with what it stands in.
+      brackets = 0;
+    }
+    if (rules + brackets > deepest)
+      throw new VineError({
+        code: 'file-too-large',
+        file: id,
+        message: `${id} is too deeply nested to be built.`,
+        hint: `Rules or brackets stand in each other more than ${deepest} times there. Let it be generated flat.`,
+      });
+  }
+}
 
 /** Writes a style sheet as the targets understand it. Rules and declarations keep their order. */
 export function loweredSheet(id: string, { text, map }: Mapped, targets: Targets): Mapped {

@@ -2,6 +2,7 @@ import { readdirSync, readFileSync } from 'node:fs';
 import { afterAll, beforeAll, expect, test } from '@jest/globals';
 import { parse } from 'acorn';
 import type { Browser } from 'playwright-core';
+import { refuseTooDeep } from '../../src/build/smaller-sheet.js';
 import { launchBrowser, openPage } from '../support/browser.js';
 import { serveNatively } from '../support/native.js';
 import { runProgram } from '../support/program.js';
@@ -109,3 +110,21 @@ test('targets come from the settings, the project, or are widely available brows
   expect(await run('--targets', 'gulls 3')).toMatchObject({ code: 2, stderr: expect.stringContaining('no browserslist query') });
   workspace.dispose();
 }, 60_000);
+
+test('sheets whose nesting would end the process are refused', async () => {
+  const deep = (open: string, inner: string, close: string) => open.repeat(20_000) + inner + close.repeat(20_000);
+  const sheets = [
+    deep('a{', 'color: red', '}'),
+    deep('@media (min-width: 1px) {', 'a { color: red }', '}'),
+    `b:${deep('not(', 'c', ')')} { color: red }`,
+    `a { width: ${deep('calc(', '1px', ')')} }`,
+  ];
+  for (const sheet of sheets) expect(() => refuseTooDeep('a.css', sheet)).toThrow('too deeply nested');
+  refuseTooDeep('a.css', `a { content: "((("; background: url("[[[") } /* {{{ */\n`.repeat(500));
+  const workspace = Workspace.with({ 'index.html': '<link rel="stylesheet" href="a.css">', 'a.css': sheets[2]! });
+  expect(await runProgram(workspace.root, ['build', '--no-cache'])).toMatchObject({
+    code: 1,
+    stderr: expect.stringContaining('file-too-large'),
+  });
+  workspace.dispose();
+}, 30_000);
