@@ -1,18 +1,7 @@
-import {
-  cpSync,
-  existsSync,
-  linkSync,
-  mkdirSync,
-  readdirSync,
-  readFileSync,
-  renameSync,
-  rmSync,
-  statSync,
-  writeFileSync,
-} from 'node:fs';
+import { cpSync, existsSync, linkSync, readdirSync, readFileSync, renameSync, rmSync, statSync, writeFileSync } from 'node:fs';
 import { basename, dirname, join, relative, resolve, sep } from 'node:path';
 import { VineError } from '../core/problem/problem.js';
-import { realPathNow } from '../project/files/disk-files.js';
+import { makeFolder, realPathNow } from '../project/files/disk-files.js';
 import type { Manifest } from './manifest.js';
 
 /** Name of the list of what a build wrote. */
@@ -80,14 +69,14 @@ export function writeOutput(folder: string, files: OutputFiles, { manifest, empt
   rmSync(aside, { recursive: true, force: true });
   try {
     for (const [path, content] of files) {
-      mkdirSync(dirname(join(aside, path)), { recursive: true });
+      makeFolder(dirname(join(aside, path)));
       writeFileSync(join(aside, path), content);
     }
     const ours = new Set(listed(lastManifest(target, listFile)));
     const others = existsSync(target) ? filesOfOthers(target, files, ours) : [];
     const older = empty ? [] : [...ours].filter((path) => !files.has(path) && existsSync(join(target, path)));
     for (const path of [...others, ...older]) {
-      mkdirSync(dirname(join(aside, path)), { recursive: true });
+      makeFolder(dirname(join(aside, path)));
       try {
         linkSync(join(target, path), join(aside, path));
       } catch {
@@ -183,6 +172,6 @@ function listed(manifest: Manifest | undefined): string[] {
 
 function keepList(file: string, manifest: Manifest, older: readonly string[]): void {
   const files = { ...manifest.files, ...Object.fromEntries(older.map((path) => [path, { bytes: 0 }])) };
-  mkdirSync(dirname(file), { recursive: true });
+  makeFolder(dirname(file));
   writeFileSync(file, JSON.stringify({ ...manifest, files }));
 }

@@ -3,7 +3,15 @@ import { packageOf } from '../core/module-id.js';
 import type { Problem } from '../core/problem/problem.js';
 import type { ProjectGraph } from '../project/project-graph.js';
 import { findNeeds } from './needs.js';
-import { type Description, finding, readDescription as read, unfitInstalls, unfitNode, unfitPeers } from './versions.js';
+import {
+  type Description,
+  finding,
+  readDescription as read,
+  unfitInstalls,
+  unfitNode,
+  unfitPeers,
+  unreadableDescription,
+} from './versions.js';
 
 /** Packages of which a page can hold only one. */
 const onlyOne = new Set(['react', 'react-dom', 'vue', 'svelte', 'preact', 'scheduler']);
@@ -12,7 +20,10 @@ const onlyOne = new Set(['react', 'react-dom', 'vue', 'svelte', 'preact', 'sched
 export function checkPackages(project: ProjectGraph): Problem[] {
   const { root } = project.options;
   const own = read(join(root, 'package.json'));
-  if (!own) return [];
+  if (!own) {
+    const problem = unreadableDescription(root);
+    return problem ? [problem] : [];
+  }
   return [
     ...unfitNode(own, 'package.json', process.versions.node),
     ...unfitInstalls(root, own, project.installCommand),

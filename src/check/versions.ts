@@ -1,8 +1,8 @@
-import { readFileSync } from 'node:fs';
+import { existsSync, readFileSync } from 'node:fs';
 import { dirname, join } from 'node:path';
 import type Semver from 'semver';
 import { lazily } from '../core/lazily.js';
-import type { Problem } from '../core/problem/problem.js';
+import { type Problem, problemAt } from '../core/problem/problem.js';
 
 const semver = lazily<typeof Semver>('semver');
 
@@ -33,7 +33,10 @@ const halves = new Set(['react-dom']);
  */
 export function versionWarnings(root: string, installCommand: string): Problem[] {
   const own = readDescription(join(root, 'package.json'));
-  if (!own) return [];
+  if (!own) {
+    const problem = unreadableDescription(root);
+    return problem ? [{ ...problem, severity: 'warning' }] : [];
+  }
   const missing = Object.keys(own.dependencies ?? {}).filter((name) => !installedAt(root, name));
   const first = missing.slice(0, 3).join(', ');
   const message = `${first}${missing.length > 3 ? ` and ${missing.length - 3} more` : ''} ${missing.length === 1 ? 'stands' : 'stand'} in package.json and ${missing.length === 1 ? 'is' : 'are'} not installed.`;
@@ -44,6 +47,28 @@ export function versionWarnings(root: string, installCommand: string): Problem[]
     return isTool && !semver().intersects(wanted, `^${semver().major(there)}`);
   });
   return [...unfinished, ...unfit].map((problem) => ({ ...problem, severity: 'warning' }));
+}
+
+/** What is wrong with a package.json that is no JSON. */
+export function unreadableDescription(root: string): Problem | undefined {
+  const file = join(root, 'package.json');
+  if (!existsSync(file)) return undefined;
+  const text = readFileSync(file, 'utf8');
+  try {
+    JSON.parse(text);
+    return undefined;
+  } catch (error) {
+    const { message } = error as Error;
+    const start = Number(/at position (\d+)/.exec(message)?.[1] ?? (/end of JSON/.test(message) ? text.length : 0));
+    return problemAt(
+      { file: 'package.json', text, start },
+      {
+        code: 'syntax-error',
+        message: `package.json is no JSON: ${message.replace(/ (?:in JSON )?at position .*$/, '')}.`,
+        hint: 'As long as it is so, nothing of it counts.',
+      },
+    );
+  }
 }
 
 /** Whether Node.js is the one that is wanted. */

@@ -13,6 +13,7 @@ import { settingsCommand } from './commands/settings.js';
 import { parseForward } from './options.js';
 import { printProblem } from './report/problem-text.js';
 import { endWithOutput } from './staying-alive.js';
+import { systemProblem } from './system-problem.js';
 
 /** Exit codes: 0 all right, 1 something failed, 2 the command line or the settings are wrong. */
 const usageCodes = new Set([
@@ -86,6 +87,11 @@ function report(error: unknown, program: Command): number {
     return usageCodes.has(error.code) ? 2 : 1;
   }
   const failure = error instanceof Error ? error : new Error(String(error));
+  const system = systemProblem(failure);
+  if (system) {
+    printProblem(system);
+    return 1;
+  }
   printProblem({
     code: 'internal-error',
     severity: 'error',

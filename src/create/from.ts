@@ -3,6 +3,7 @@ import { builtinModules } from 'node:module';
 import { basename, dirname, extname, join, relative, resolve } from 'node:path';
 import { type Import, importsOf } from '../core/components/imports.js';
 import { findComponents, nameOf, samplesOf } from '../core/components/props.js';
+import { VineError } from '../core/problem/problem.js';
 import type { Kind } from './kinds.js';
 import { type Files, gitignore, mainScript, mounting, packageJson, pageHtml, tsconfig } from './plan.js';
 
@@ -152,7 +153,12 @@ function startOf(from: string, isFolder: boolean): { path: string; text: string 
     /\.[jt]s$/,
   ];
   const found = order.map((pattern) => all.find((path) => pattern.test(path))).find((path) => path !== undefined) ?? all[0];
-  if (found === undefined) throw new Error(`${from} holds no file.`);
+  if (found === undefined)
+    throw new VineError({
+      code: 'file-missing',
+      message: `${from} holds no file.`,
+      hint: 'Name a component, a page, or a folder with some.',
+    });
   return { path: found, text: readFileSync(found, 'utf8') };
 }
 

@@ -1,3 +1,4 @@
+import { mkdirSync } from 'node:fs';
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
 import { Backend } from '../support/backend.js';
 import { Program, runProgram } from '../support/program.js';
@@ -130,5 +131,22 @@ test('check says who answers a path, and why', async () => {
   expect(await check('/berths.json')).toContain('the backend http://127.0.0.1:8466');
   await backend.close();
   expect(await check('/api/x')).toContain('is the one for it, but does not answer (ECONNREFUSED)');
+  workspace.dispose();
+});
+
+test.each<[args: string[], said: RegExp]>([
+  [['graph', '--html', 'nowhere/graph.html'], /nowhere\/graph\.html cannot be written: there is no such.*output-unwritable/],
+  [['settings', '--write', 'nowhere/quay.config.ts'], /quay\.config\.ts cannot be written.*output-unwritable/],
+  [['build', '--report', 'nowhere/report.html'], /output-unwritable/],
+  [['needs'], /package\.json is no JSON: .*syntax-error\n {2}package\.json:1:2\n/],
+  [['check'], /package\.json is no JSON/],
+  [['new', '.', '--adopt', '--yes'], /package\.json is no JSON/],
+  [['new', 'grown', '--from', 'folder', '--no-install'], /folder holds no file\. file-missing/],
+])('a place or a file that can not be used is a problem, and no failure of ours: %j', async (args, said) => {
+  const workspace = Workspace.with({ 'index.html': '', 'package.json': '{quay}' });
+  mkdirSync(workspace.path('folder'));
+  const { code, stdout, stderr } = await runProgram(workspace.root, args);
+  expect([code, stdout + stderr]).toEqual([1, expect.stringMatching(said)]);
+  expect(stdout + stderr).not.toContain('internal-error');
   workspace.dispose();
 });

@@ -1,5 +1,6 @@
 import { existsSync, mkdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { dirname, join } from 'node:path';
+import { unreadableDescription } from '../../check/versions.js';
 import { VineError } from '../../core/problem/problem.js';
 import { shownText } from '../../core/text/shown-text.js';
 import { proposeAdoption } from '../../create/adoption.js';
@@ -20,6 +21,8 @@ export async function adopt(root: string, { yes }: { version: string; yes: boole
       message: `There is no package.json in ${root}.`,
       hint: 'For a fresh project: vine-spark new <folder>.',
     });
+  const problem = unreadableDescription(root);
+  if (problem) throw new VineError(problem);
   const { settings, scripts, findings } = proposeAdoption(root);
   for (const finding of findings) process.stdout.write(`  ${pc.dim('·')} ${shownText(finding)}\n`);
   const before = readFileSync(file, 'utf8');

@@ -40,12 +40,15 @@ export function needsCommand(): Command {
     .action(async (options: NeedsOptions) => {
       const { ProjectGraph } = await import('../../project/project-graph.js');
       const { findNeeds } = await import('../../check/needs.js');
+      const { unreadableDescription } = await import('../../check/versions.js');
       const settings = await effectiveSettings(process.cwd(), {
         pageless: true,
         ...(options.settings === undefined ? {} : { settings: options.settings }),
       });
       const project = new ProjectGraph(projectOptions(settings, { cacheFolder: undefined, trace: noTrace }), quietListener);
       await project.typescript.load();
+      const problem = unreadableDescription(settings.root);
+      if (problem) throw new VineError(problem);
       const needs = findNeeds(project, [settings.output.folder]);
       if (options.json) process.stdout.write(`${shownJson(needs)}\n`);
       else for (const row of rows(needs)) process.stdout.write(`${row}\n`);

@@ -1,4 +1,4 @@
-import { copyFileSync, existsSync, mkdirSync, readdirSync, readFileSync, statSync, writeFileSync } from 'node:fs';
+import { copyFileSync, existsSync, readdirSync, readFileSync, statSync, writeFileSync } from 'node:fs';
 import { basename, dirname, join, relative, resolve } from 'node:path';
 import { Command, Option } from 'commander';
 import { VineError } from '../../core/problem/problem.js';
@@ -7,6 +7,7 @@ import type { GrowOptions } from '../../create/from.js';
 import { type Kind, kinds } from '../../create/kinds.js';
 import { installAll, type Manager, managerOf, ownSpecifier, runManager } from '../../create/manager.js';
 import type { Files, Wishes } from '../../create/plan.js';
+import { makeFolder } from '../../project/files/disk-files.js';
 import { askWhich, askYes } from '../ask.js';
 import { examples } from '../examples.js';
 import { colours as pc } from '../report/colours.js';
@@ -143,7 +144,7 @@ async function grow(target: string, options: NewOptions & { version: string }): 
     grown = growProject({ ...base, ...source, versions: await fittingVersions(grown.packages, base.exact) });
   const written = writeFiles(target, grown.files);
   for (const [path, from] of Object.entries(grown.copies)) {
-    mkdirSync(dirname(join(target, path)), { recursive: true });
+    makeFolder(dirname(join(target, path)));
     copyFileSync(from, join(target, path));
     written.push(path);
   }
@@ -198,7 +199,7 @@ function writeFiles(target: string, files: Files): string[] {
   for (const [path, text] of Object.entries(files)) {
     const file = join(target, path);
     if (existsSync(file)) continue;
-    mkdirSync(dirname(file), { recursive: true });
+    makeFolder(dirname(file));
     writeFileSync(file, text.startsWith('base64:') ? Buffer.from(text.slice('base64:'.length), 'base64') : text);
     written.push(path);
   }

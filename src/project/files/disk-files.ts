@@ -1,4 +1,5 @@
-import { readdirSync, readFileSync, realpathSync, type Stats, statSync } from 'node:fs';
+import { existsSync, mkdirSync, readdirSync, readFileSync, realpathSync, type Stats, statSync } from 'node:fs';
+import { dirname } from 'node:path';
 import type { Files } from '../../core/files.js';
 import { contentHash } from '../../core/text/content-hash.js';
 
@@ -148,5 +149,19 @@ export function entriesOnDisk(folder: string): FolderEntries | undefined {
     );
   } catch {
     return undefined; // no folder, or one that may not be read
+  }
+}
+
+/**
+ * Makes a folder and those above it, one after the other: some file systems never answer to a request for several (Node.js 20, /proc).
+ * Throws what the system says.
+ */
+export function makeFolder(path: string): void {
+  if (existsSync(path)) return;
+  makeFolder(dirname(path));
+  try {
+    mkdirSync(path);
+  } catch (error) {
+    if (!existsSync(path)) throw error; // else another process made it meanwhile
   }
 }
