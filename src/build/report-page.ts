@@ -129,7 +129,7 @@ main { display: grid; grid-template-columns: minmax(0, 1fr) 300px; gap: 16px; al
 .map > * { position: absolute; overflow: hidden; font-size: 11px; line-height: 1.2; white-space: nowrap; text-overflow: ellipsis; }
 .file { background: var(--graphite); color: var(--paper); padding: 3px 6px; border-radius: 3px; font-size: 12px; } .file b { font-weight: 600; }
 .package { background: #c9d4c4; padding: 1px 4px; } .package b { font-weight: 500; }
-.module { border: 0; padding: 1px 3px; margin: 0; background: #e8ece0; color: var(--graphite); text-align: left; font-family: inherit; cursor: default; }
+.module { border: 0; padding: 0; text-indent: 3px; margin: 0; background: #e8ece0; color: var(--graphite); text-align: left; font-family: inherit; cursor: default; }
 .module.own { background: var(--vine); color: #fff; } .module.apart { background: #efd9c9; }
 .module:hover, .module:focus-visible, .module[aria-pressed="true"] { outline: 2px solid var(--ember); outline-offset: -2px; z-index: 1; }
 #about { background: #fff; border: 1px solid #d9d5c8; border-radius: 4px; padding: 12px 14px; min-height: 200px; overflow-wrap: anywhere; }

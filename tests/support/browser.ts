@@ -1,7 +1,9 @@
 import { existsSync } from 'node:fs';
-import { type Browser, chromium, type Page } from 'playwright-core';
+import type { Browser, Page } from 'playwright-core';
+import { realRequire } from './real-require.js';
 import { isLong } from './sizes.js';
 
+const { chromium } = realRequire('playwright-core') as typeof import('playwright-core');
 const places = [process.env.CHROMIUM, '/usr/bin/chromium', '/usr/bin/chromium-browser', '/usr/bin/google-chrome'];
 /** What Chromium is started with. */
 const browserArgs = [

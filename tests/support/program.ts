@@ -1,8 +1,11 @@
 import { type ChildProcess, spawn } from 'node:child_process';
 import { join } from 'node:path';
 import { createInterface } from 'node:readline';
-import { eventSchema } from '../../src/cli/report/event-schema.js';
+import type * as EventSchema from '../../src/cli/report/event-schema.js';
+import { realRequire } from './real-require.js';
 import { repository } from './workspace.js';
+
+const { eventSchema } = realRequire(join(repository, 'dist/cli/report/event-schema.js')) as typeof EventSchema;
 
 /** An event that the program prints with `--json`. */
 export type ProgramEvent = { event: string } & Record<string, any>;
