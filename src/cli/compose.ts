@@ -18,6 +18,9 @@ export function cacheFolderOf(root: string): string | undefined {
 /** What a compiler of types looks at. */
 const typedFiles = ['**/*.{ts,tsx,mts,cts,vue,svelte}', '**/tsconfig*.json'];
 
+/** Files that say what props components have. */
+export const componentFiles = ['**/*.{ts,tsx,js,jsx,vue,svelte}'];
+
 /** How the project that settings describe is to be read. */
 export function projectOptions(
   settings: EffectiveSettings,
@@ -31,7 +34,12 @@ export function projectOptions(
     generated,
     insert,
     embedded: [...new Set([...embed.entries, ...Object.values(embed.urls)])],
-    noticed: [...embed.watch, ...settings.run.flatMap(({ restartOn }) => restartOn), ...(settings.types ? typedFiles : [])],
+    noticed: [
+      ...embed.watch,
+      ...settings.run.flatMap(({ restartOn }) => restartOn),
+      ...(settings.types ? typedFiles : []),
+      ...(settings.ofComponents ? componentFiles : []),
+    ],
     ...(pageFolder === undefined ? {} : { pageFolder }),
   };
   const read = { root, ...pages, mode, base, alias, roots, conditions, constants, adapters, verbatim };

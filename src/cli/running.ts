@@ -12,7 +12,7 @@ import type { VineServer } from '../server/server.js';
 import type { EffectiveSettings } from '../settings/effective.js';
 import { findCompiler, TypeChecker } from '../types/type-checker.js';
 import { UpdateGarbage } from './collect-garbage.js';
-import { pageIds, projectOf, servedOf } from './compose.js';
+import { componentFiles, pageIds, projectOf, servedOf } from './compose.js';
 import { colours } from './report/colours.js';
 import type { Reporter } from './report/reporter.js';
 import { UpdateReports } from './report/update-reports.js';
@@ -29,6 +29,9 @@ export interface RunningOptions {
   cacheFolder: string | undefined;
   showsTraffic: boolean;
 }
+
+/** Components are looked at anew this long after the last change of one. */
+const componentsPatienceMs = 150;
 
 /** A server at work: tells the reporter what happens, and starts over in place when the settings change. */
 export class Running {
@@ -48,6 +51,7 @@ export class Running {
   #types: TypeChecker | undefined;
   #showsTraffic: boolean;
   /** What is wrong with the settings file, while the last good settings stay in force. */
+  #componentsTimer: NodeJS.Timeout | undefined;
   readonly #toldVersions = new Set<string>();
   #hasBadSettings = false;
 
@@ -104,6 +108,7 @@ export class Running {
   }
 
   async close(): Promise<void> {
+    clearTimeout(this.#componentsTimer);
     await this.#queue;
     await Promise.all([this.#closing, this.#project.close()]);
   }
@@ -203,6 +208,7 @@ export class Running {
   async #noticed(files: readonly string[], since: number): Promise<void> {
     const { server, reporter } = this.#options;
     this.#types?.changed();
+    if (this.#settings.ofComponents && files.some((file) => picomatch()(componentFiles)(file))) this.#lookAtComponents();
     await this.#runs.changed(files);
     const { watch } = this.#settings.embed;
     if (watch.length === 0) return;
@@ -211,6 +217,27 @@ export class Running {
     if (templates.length === 0) return;
     const pages = await server.templatesChanged(templates);
     reporter.tell({ event: 'templates', files: templates, pages, ms: performance.now() - since });
+  }
+
+  /** Components may have come or gone, or have other props now: a while after a save, which is to show first. */
+  #lookAtComponents(): void {
+    clearTimeout(this.#componentsTimer);
+    this.#componentsTimer = setTimeout(() => {
+      this.#queue = this.#queue.then(() => this.#componentsChanged()).catch((error: Error) => this.#failed(error));
+    }, componentsPatienceMs);
+  }
+
+  async #componentsChanged(): Promise<void> {
+    let routes: EffectiveSettings['routes'];
+    let generated: EffectiveSettings['generated'];
+    try {
+      ({ routes, generated } = await this.#read());
+    } catch {
+      return; // what is wrong with a component or the settings is told where they are used
+    }
+    const before = this.#settings;
+    this.#settings = { ...before, routes, generated };
+    await this.#changePages(before, this.#settings, pageIds(before).join() !== pageIds(this.#settings).join());
   }
 
   /** Begins to check types where the settings say so, or ends it. */

@@ -106,6 +106,8 @@ export interface EffectiveSettings {
   /** Expression -> its value as source text. */
   constants: Readonly<Record<string, string>>;
   adapters: readonly Adapter[];
+  /** The pages are made of components, and of what those say of their props. */
+  ofComponents: boolean;
   /** Types are checked beside everything else. */
   types: boolean;
   /** Errors of pages are told in the terminal. */
@@ -164,6 +166,7 @@ export async function effectiveSettings(
     },
     forward: (settings.forward ?? []).map(forwardRule),
     run: runRules(root, settings.run ?? [], envFileValues(root, mode)),
+    ofComponents: isOfComponents,
     types: line.types ?? settings.types ?? false,
     pageErrors: settings.pageErrors ?? true,
     embed,

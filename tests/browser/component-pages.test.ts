@@ -130,6 +130,33 @@ test('--components lists them all with a look at each, and search', async () => 
   });
 });
 
+test('props that change and components that come are there without a restart', async () => {
+  await withPage(['src/card.tsx'], '', async (page, program) => {
+    await inner(page);
+    workspace.write({
+      'src/card.tsx': files['src/card.tsx']
+        .replace('places: number;', 'places: number; draught: number;')
+        .replace('held, places,', 'held, places, draught,')
+        .replace('{places}', '{places} {draught} m'),
+    });
+    await page.fill('[name=draught]', '6');
+    await page.frameLocator('iframe').locator('p', { hasText: '3 6 m' }).waitFor();
+    // A type from another file.
+    const after = program.mark;
+    workspace.write({ 'src/types.ts': 'export interface Berth { name: string; depth: number; at: string }\n' });
+    await program.next('reloaded', { after });
+    await page.goto(program.url);
+    expect(await page.inputValue('[name=berth]')).toContain('"at"');
+  });
+  await withPage(['src', '--components'], '', async (page, program) => {
+    workspace.write({ 'src/late.tsx': 'export function Late() { return <p>late</p>; }\n' });
+    await program.next('pages');
+    await page.reload();
+    await page.locator('li b', { hasText: 'Late' }).waitFor();
+    workspace.delete('src/late.tsx');
+  });
+});
+
 test('what is no component is said', async () => {
   const { code, stderr } = await runProgram(workspace.root, ['serve', 'src/nothing.jsx']);
   expect([code, stderr]).toEqual([2, expect.stringContaining('src/nothing.jsx exports no component. page-missing')]);

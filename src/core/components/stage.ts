@@ -130,6 +130,7 @@ if (query.has('alone')) {
     draw();
   });
   import.meta.live?.take(draw);
+  parent.postMessage({ listens: true }, location.origin);
   await draw();
 } else panel();
 
@@ -143,6 +144,7 @@ function panel() {
   const frame = place.querySelector('.frame');
   const inner = place.querySelector('iframe');
   const state = { component: query.get('component') ?? about[0]?.name ?? 'default', sample: query.get('sample') ?? '', props: query.get('sample') ? given() : { ...first(), ...given() } };
+  let begun = '';
   const make = (tag, more = {}) => Object.assign(document.createElement(tag), more);
   const field = (text, input, isRow) => {
     const label = make('label', { className: isRow ? 'row' : '' });
@@ -173,7 +175,10 @@ function panel() {
   // What a sample says is not to be hidden by what the fields say: they begin empty.
   samples.onchange = () => { location.search = '?' + new URLSearchParams({ component: state.component, sample: samples.value }); };
   addEventListener('message', ({ data, origin, source }) => {
-    if (origin !== location.origin || source !== inner.contentWindow || !data?.samples) return;
+    if (origin !== location.origin || source !== inner.contentWindow) return;
+    // What was changed before it listened.
+    if (data?.listens && JSON.stringify(state) !== begun) inner.contentWindow.postMessage({ show: state }, location.origin);
+    if (!data?.samples) return;
     samples.replaceChildren(make('option', { value: '', textContent: 'none' }), ...data.samples.map((name) => make('option', { value: name, textContent: name, selected: name === state.sample })));
     if (data.samples.length > 0 && !samples.isConnected) {
       field('sample', samples);
@@ -216,6 +221,7 @@ function panel() {
   for (const name of Object.keys(widths)) place.querySelector('.widths').append(make('button', { type: 'button', textContent: name, onclick: () => { query.set('width', name); setWidth(name); changed(); } }));
   setWidth(query.get('width') ?? 'desktop');
   const start = new URLSearchParams({ alone: '', component: state.component, sample: state.sample, props: JSON.stringify(state.props) });
+  begun = JSON.stringify(state);
   inner.src = location.pathname + '?' + start;
 }
 `;
