@@ -1,7 +1,13 @@
-import { symlinkSync } from 'node:fs';
+import { renameSync, symlinkSync } from 'node:fs';
 import { createServer } from 'node:net';
 import { join } from 'node:path';
 import { afterEach, expect, test } from '@jest/globals';
+import { checkCase, checkWatchLimit } from '../../src/check/surroundings.js';
+import { projectOptions } from '../../src/cli/compose.js';
+import { quietListener } from '../../src/cli/quiet-listener.js';
+import { noTrace } from '../../src/core/trace.js';
+import { ProjectGraph } from '../../src/project/project-graph.js';
+import { effectiveSettings } from '../../src/settings/effective.js';
 import { Program, runProgram } from '../support/program.js';
 import { isLong } from '../support/sizes.js';
 import { repository, Workspace } from '../support/workspace.js';
@@ -193,4 +199,30 @@ test('what will fail for its version is told when serve and build start, and onc
   await program.stop();
   const { stdout } = await runProgram(workspace.root, ['build', '--no-cache', '--json']);
   expect(told(JSON.parse(stdout).warnings)).toEqual(wanted);
+});
+
+test('names in other case, as systems find them that take both for one, and a low limit of watches are found', async () => {
+  workspace = Workspace.with({
+    'index.html': '<script type="module" src="src/main.js"></script>',
+    'src/main.js': `import './Tide.js';\n`,
+    'src/Tide.js': '',
+    'few.txt': '512\n',
+    'many.txt': '524288\n',
+  });
+  const options = projectOptions(await effectiveSettings(workspace.root, {}), { cacheFolder: undefined, trace: noTrace });
+  const project = new ProjectGraph(options, quietListener);
+  project.readPages();
+  project.modules.setRoots(project.pages.modules());
+  await project.readModules();
+  expect(checkCase(project)).toEqual([]);
+  // Where case doesn't count, the file is found by the name that is asked for.
+  renameSync(workspace.path('src/Tide.js'), workspace.path('src/tide.js'));
+  expect(checkCase(project)).toMatchObject([
+    { code: 'case-differs', file: 'src/Tide.js', message: "'Tide.js' is asked for, but the file is called 'tide.js'." },
+  ]);
+  await project.close();
+  expect(checkWatchLimit(workspace.path('few.txt'))).toMatchObject([
+    { code: 'watch-limit', hint: expect.stringContaining('sysctl') },
+  ]);
+  expect([checkWatchLimit(workspace.path('many.txt')), checkWatchLimit(workspace.path('none'))]).toEqual([[], []]);
 });

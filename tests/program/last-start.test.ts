@@ -117,10 +117,9 @@ const changes: [what: string, change: () => unknown][] = [
 ];
 
 describe('a start after', () => {
-  test('the same answers the same, time and again', async () => {
+  test('the same answers the same', async () => {
     const first = await next();
     expect(first.held).toBe(false);
-    expect(await next()).toEqual({ got: first.got, held: true });
     expect(await next()).toEqual({ got: first.got, held: true });
     expect(await plain()).toEqual(first.got);
   });

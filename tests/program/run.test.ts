@@ -189,3 +189,21 @@ test('where something else answers in its place, a program is not said to be wha
   expect(await program.next('command', state('backend', 'ready'))).toMatchObject({ isOther: true, ready: `port ${port}` });
   other.close();
 }, 30_000);
+
+test('files outside of the project make a program start over, too', async () => {
+  const run = [{ name: 'backend', command: 'node ../server/main.mjs', restartOn: ['../server/**'] }];
+  workspace = Workspace.with({
+    'front/package.json': '{}',
+    'front/index.html': page['index.html'],
+    'front/vine-spark.config.json': JSON.stringify({ run }),
+    'server/main.mjs': 'setInterval(() => {}, 1000);',
+    'server/parts/word.mjs': '',
+  });
+  program = await Program.serve(workspace.path('front'));
+  await program.next('command', state('backend', 'ready'));
+  for (const file of ['server/parts/word.mjs', 'server/new/late.mjs']) {
+    const after = program.mark;
+    workspace.write({ [file]: `export const word = 'two';` });
+    expect(await program.next('command', { after, ...state('backend', 'starts') })).toMatchObject({ why: `../${file} changed` });
+  }
+}, 30_000);
