@@ -9,7 +9,7 @@ import type { RawMap } from '../core/translate/translate-script.js';
 import { survivesElsewhere } from '../project/read/trial.js';
 import type { Mapped } from './mapped.js';
 import type { Edition, OldTranslator } from './targets.js';
-import { topLevelNames } from './top-level.js';
+import { topLevelNames, withoutExports } from './top-level.js';
 
 export interface SmallerOptions {
   /** Names that programs may see; found in the text where they aren't given. */
@@ -47,12 +47,13 @@ export async function smallerScript(
   const head = isStrict ? `${strict}\n` : '';
   const made = await inTurn(() => minify('script.js', head + text + foot, optionsFor(kept, options, layers !== undefined)));
   if (made.errors.length > 0) return asItIs();
-  const whole = isAsync ? made.code.replace(/export\s*\{[^{}]*\};?\s*$/, '') : made.code;
-  const cut = isStrict && whole.startsWith(strict) ? strict.length : 0;
-  const code = whole.slice(cut);
-  if (!layers) return { text: code };
-  const [first, ...rest] = layers;
-  return { text: code, map: joined([made.map as Layer, isStrict ? oneLineDown(first!) : first!, ...rest], cut) };
+  const cut = isStrict && made.code.startsWith(strict) ? strict.length : 0;
+  const smaller: Mapped = { text: made.code.slice(cut) };
+  if (layers) {
+    const [first, ...rest] = layers;
+    smaller.map = joined([made.map as Layer, isStrict ? oneLineDown(first!) : first!, ...rest], cut);
+  }
+  return isAsync ? withoutExports(smaller) : smaller;
 }
 
 /** One map of several, from a text of which so many characters are cut off in front. */

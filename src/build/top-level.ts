@@ -2,6 +2,7 @@ import type { Program } from 'estree';
 import { parseSync } from 'oxc-parser';
 import { declaredIn, hoistedNames } from '../core/bundle/declared-names.js';
 import { topLevelAwaits } from '../core/bundle/syntax.js';
+import type { Spanned } from '../core/link/tree.js';
 import { type Mapped, type Replacement, replaced } from './mapped.js';
 
 /** The names that a module's text declares at its top. */
@@ -14,6 +15,15 @@ export function topLevelNames(text: string): string[] {
     else for (const name of hoistedNames(statement)) names.add(name);
   }
   return [...names];
+}
+
+/** The same text without what it exports. Other statements may stand behind that. */
+export function withoutExports(mapped: Mapped): Mapped {
+  const exported = parsed(mapped.text).body.filter(({ type }) => type === 'ExportNamedDeclaration') as unknown as Spanned[];
+  return replaced(
+    mapped,
+    exported.map(({ start, end }) => ({ start, end, text: '' })),
+  );
 }
 
 /** The same text for a generator function, which gives what a top-level `await` waits for to whoever runs it. */
