@@ -3,6 +3,7 @@ import { dirname, join } from 'node:path';
 import type Semver from 'semver';
 import { lazily } from '../core/lazily.js';
 import { type Problem, problemAt } from '../core/problem/problem.js';
+import { unfitOwnVersion } from '../project/own-version.js';
 
 const semver = lazily<typeof Semver>('semver');
 
@@ -46,7 +47,10 @@ export function versionWarnings(root: string, installCommand: string): Problem[]
     const isTool = halves.has(name!) || tools.test(name!) || keywords.some((word) => toolWords.test(word));
     return isTool && !semver().intersects(wanted, `^${semver().major(there)}`);
   });
-  return [...unfinished, ...unfit].map((problem) => ({ ...problem, severity: 'warning' }));
+  const running = unfitOwnVersion(root);
+  const hint = `Run ${installAll(installCommand)}, and start it by npx vine-spark or a script of package.json.`;
+  const older = running === undefined ? [] : [finding('version-unfit', running, hint, 'package.json')];
+  return [...older, ...unfinished, ...unfit].map((problem) => ({ ...problem, severity: 'warning' }));
 }
 
 /** What is wrong with a package.json that is no JSON. */

@@ -7,6 +7,7 @@ import { VineError } from '../core/problem/problem.js';
 import { contentHash } from '../core/text/content-hash.js';
 import { defaultScriptOptions } from '../core/translate/script-options.js';
 import { translateScript } from '../core/translate/translate-script.js';
+import { unfitOwnVersion } from '../project/own-version.js';
 import { checkSettings } from './check-settings.js';
 import type { Settings } from './schema.js';
 
@@ -44,7 +45,13 @@ export async function readSettings(root: string, named: string | undefined): Pro
     const value = extname(file) === '.json' ? readJson(file) : await runModule(file, imports);
     return { file, imports, settings: await checkSettings(value, basename(file), readFileSync(file, 'utf8')) };
   } catch (error) {
-    if (error instanceof VineError) error.madeOf = imports;
+    if (error instanceof VineError) {
+      error.madeOf = imports;
+      // A setting that isn't known may be one of a newer version.
+      const unfit = error.code === 'unknown-setting' ? unfitOwnVersion(root) : undefined;
+      if (unfit)
+        error.problem.hint = [error.problem.hint, `${unfit} Run npm install, and start it by npx vine-spark.`].join(' ').trim();
+    }
     throw error;
   }
 }

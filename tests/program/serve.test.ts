@@ -1,5 +1,6 @@
 import { createServer } from 'node:http';
 import { type AddressInfo, connect } from 'node:net';
+import { networkInterfaces } from 'node:os';
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
 import WebSocket from 'ws';
 import { Program } from '../support/program.js';
@@ -216,4 +217,16 @@ test('one save in an application of 200 modules translates one module', async ()
   expect(update).toMatchObject({ translations: 1, changed: ['src/m150.ts'], removed: [] });
   await server.stop();
   large.dispose();
+});
+
+const hasIpv6 = Object.values(networkInterfaces()).some((addresses) => addresses?.some(({ address }) => address === '::1'));
+(hasIpv6 ? test : test.skip)('an address of IPv6 is served, with its live channel', async () => {
+  const other = await Program.serve(workspace.root, ['index.html', '--host', '::1']);
+  expect(other.url).toMatch(/^http:\/\/\[::1\]:\d+\/$/);
+  expect(await (await fetch(other.url)).text()).toContain('~spark/page.js');
+  const { key } = (await (await fetch(`${other.url}~spark/session`)).json()) as { key: string };
+  const socket = new WebSocket(`${other.url.replace('http', 'ws')}~spark/live?key=${key}&page=index.html`, 'spark-live');
+  await new Promise((resolve, reject) => socket.on('message', resolve).on('error', reject));
+  socket.terminate();
+  await other.stop();
 });

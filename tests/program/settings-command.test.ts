@@ -58,6 +58,19 @@ test('what package.json, files beside it and the environment say is named as whe
   });
 });
 
+test('settings for another version than the one that runs say so', async () => {
+  workspace = Workspace.with({
+    'index.html': '',
+    'package.json': '{ "name": "quay", "devDependencies": { "vine-spark": "^99.1.0" } }',
+    'vine-spark.config.json': '{ "moorings": true }',
+  });
+  const { code, stderr } = await run();
+  expect([code, stderr]).toEqual([
+    2,
+    expect.stringMatching(/no setting 'moorings'.*wants vine-spark \^99\.1\.0, and this is \d/s),
+  ]);
+});
+
 test('--schema prints what editors need', async () => {
   workspace = Workspace.with({ 'index.html': '' });
   const schema = JSON.parse((await run('--schema')).stdout);
