@@ -69,15 +69,20 @@ export function closeOnSignals(closeAll: () => Promise<unknown>): void {
  * process from noticing them.
  */
 export async function withPlainSignals<T>(work: () => Promise<T>): Promise<T> {
+  // One that has arrived and wasn't dispatched yet would be lost with its handler: whatever is waiting comes first.
+  await new Promise((resolve) => setImmediate(resolve));
   const handler = close;
   if (!handler) return work();
-  for (const signal of signals) process.off(signal, handler);
+  if (plainWork++ === 0) for (const signal of signals) process.off(signal, handler);
   try {
     return await work();
   } finally {
-    for (const signal of signals) process.on(signal, handler);
+    if (--plainWork === 0) for (const signal of signals) process.on(signal, handler);
   }
 }
+
+/** How much of such work is going on. */
+let plainWork = 0;
 
 /**
  * What is printed may find nobody: `| head -1` ends with its first line, and a disk may be full. There is nothing to be said

@@ -144,14 +144,17 @@ test('props that change and components that come are there without a restart', a
     // A type from another file.
     const after = program.mark;
     workspace.write({ 'src/types.ts': 'export interface Berth { name: string; depth: number; at: string }\n' });
-    await program.next('reloaded', { after });
-    await page.goto(program.url);
-    expect(await page.inputValue('[name=berth]')).toContain('"at"');
+    await program.next('update', {
+      after,
+      where: ({ reload }) => JSON.stringify(reload ?? '').includes('component.html changed'),
+    });
+    const { page: fresh } = await openPage(browser, program.url);
+    expect(await fresh.inputValue('[name=berth]')).toContain('"at"');
+    await fresh.context().close();
   });
   await withPage(['src', '--components'], '', async (page, program) => {
     workspace.write({ 'src/late.tsx': 'export function Late() { return <p>late</p>; }\n' });
     await program.next('pages');
-    await page.reload();
     await page.locator('li b', { hasText: 'Late' }).waitFor();
     workspace.delete('src/late.tsx');
   });
