@@ -84,6 +84,17 @@ if (['test', 'bench'].includes(process.argv[2])) {
       );
   }
   // The same browser without its windows takes a third of the time; where there is none, tests do without.
-  if (process.argv[2] === 'test' && !process.env.CHROMIUM && !existsSync('/usr/bin/chromium-headless-shell'))
+  const tried = join(cache, 'shell');
+  if (
+    process.argv[2] === 'test' &&
+    !process.env.CHROMIUM &&
+    !existsSync('/usr/bin/chromium-headless-shell') &&
+    !existsSync(tried)
+  ) {
+    console.log('Installing chromium-headless-shell, with which the tests take less time …');
+    // Once: what isn't to be had isn't waited for each time.
+    mkdirSync(cache, { recursive: true });
+    writeFileSync(tried, '');
     installed('chromium-headless-shell');
+  }
 }

@@ -12,7 +12,7 @@ const mayImport: Record<string, string[]> = {
   check: ['core', 'project'],
   create: ['core'],
   graph: ['core', 'project'],
-  node: [],
+  node: ['core'],
   frameworks: ['core'],
   project: ['core', 'frameworks'],
   forward: ['core'],

@@ -4,6 +4,7 @@ import { encodedMap, FlattenMap } from '@jridgewell/trace-mapping';
 import type MagicString from 'magic-string';
 import { indexMap, type MapSection } from '../core/maps/index-map.js';
 import { batches } from '../core/text/batches.js';
+import type { RawMap } from '../core/translate/translate-script.js';
 
 /** A text and the map that leads from it to where it came from, as JSON (ECMA-426). */
 export interface Mapped {
@@ -18,9 +19,13 @@ export interface Replacement {
   text: string;
 }
 
+/** A map whose mappings may be decoded already. */
+export type Layer = Omit<RawMap, 'mappings'> & { mappings: string | SourceMapSegment[][] };
+
 /** The map from an edited text to the module as it was. */
-export function editsMap(edited: MagicString): object {
-  return { ...edited.generateDecodedMap({ hires: 'boundary', source: 'module' }), version: 3 };
+export function editsMap(edited: MagicString): Layer {
+  const { sources, names, mappings } = edited.generateDecodedMap({ hires: 'boundary', source: 'module' });
+  return { version: 3, sources, names, mappings };
 }
 
 /** An edited module with its map to the source. `below` is the map of the module as it was, as JSON. */

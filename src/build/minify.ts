@@ -7,7 +7,7 @@ import { visibleNamesIn } from '../core/bundle/visible-names.js';
 import { chainMaps } from '../core/maps/chain-maps.js';
 import type { RawMap } from '../core/translate/translate-script.js';
 import { survivesElsewhere } from '../project/read/trial.js';
-import type { Mapped } from './mapped.js';
+import type { Layer, Mapped } from './mapped.js';
 import type { Edition, OldTranslator } from './targets.js';
 import { topLevelNames, withoutExports } from './top-level.js';
 
@@ -23,9 +23,6 @@ export interface SmallerOptions {
   /** It runs in strict mode, though nothing in it says so. */
   isStrict?: boolean;
 }
-
-/** A map whose mappings may be decoded already. */
-export type Layer = Omit<RawMap, 'mappings'> & { mappings: string | SourceMapSegment[][] };
 
 const strict = '"use strict";';
 

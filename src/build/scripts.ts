@@ -15,9 +15,9 @@ import { batches } from '../core/text/batches.js';
 import { contentHash } from '../core/text/content-hash.js';
 import { countLineEnds } from '../core/text/line-index.js';
 import type { ShippedMaps } from '../project/files/shipped-maps.js';
-import { editsMap, joinedMap, type Mapped, mappedEdits, type Replacement, replaced } from './mapped.js';
+import { editsMap, joinedMap, type Layer, type Mapped, mappedEdits, type Replacement, replaced } from './mapped.js';
 import type { BuildMemory, Kept } from './memory.js';
-import { type Layer, type SmallerOptions, smallerScript } from './minify.js';
+import { type SmallerOptions, smallerScript } from './minify.js';
 import type { Edition } from './targets.js';
 import { inSteps } from './top-level.js';
 
@@ -168,7 +168,7 @@ export class Scripts {
         ? await this.#smaller(
             text,
             [member.text, text, below ?? ''],
-            below === undefined ? undefined : () => [editsMap(edited) as Layer, JSON.parse(below) as Layer],
+            below === undefined ? undefined : () => [editsMap(edited), JSON.parse(below) as Layer],
             { names: member.kept, isStrict: true, ...(member.isAsync ? { isAsync: true } : {}) },
           )
         : below === undefined

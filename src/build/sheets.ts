@@ -8,7 +8,7 @@ import { nameOf } from './assets.js';
 import type { BuiltFiles } from './built-files.js';
 import { inlineImports } from './inline-imports.js';
 import { joinedMap, type Mapped } from './mapped.js';
-import { loweredSheet, refuseTooDeep, type SheetTargets, smallerSheet } from './smaller-sheet.js';
+import { loweredSheet, refuseDeepSheet, type SheetTargets, smallerSheet } from './smaller-sheet.js';
 
 export interface BuiltSheetsInput {
   graph: ModuleGraph<ModuleContent>;
@@ -55,7 +55,7 @@ export class BuiltSheets {
   async #make(id: string): Promise<Mapped> {
     const { minify, targets } = this.#input;
     const sheet = await this.#inlined(id);
-    refuseTooDeep(id, sheet.text);
+    refuseDeepSheet(id, sheet.text);
     const lowered = targets ? loweredSheet(id, sheet, targets) : sheet;
     return minify ? smallerSheet(lowered) : lowered;
   }

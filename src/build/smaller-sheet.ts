@@ -25,7 +25,7 @@ const asItIs = ' var(--spark-as-it-is,)';
 const deepest = 250;
 
 /** Refuses a style sheet whose nesting would end the process. @throws VineError `file-too-large`. */
-export function refuseTooDeep(id: string, text: string): void {
+export function refuseDeepSheet(id: string, text: string): void {
   let rules = 0;
   let brackets = 0;
   for (const [sign] of text.matchAll(/\/\*[\s\S]*?\*\/|"(?:[^"\\\n]|\\[\s\S])*"|'(?:[^'\\\n]|\\[\s\S])*'|[{}()[\];]/g)) {

@@ -19,7 +19,7 @@ async function ask<Answer>(question: object): Promise<Answer> {
   if (answer === undefined)
     throw new VineError({
       code: 'unknown-option',
-      message: 'Nothing was done: the question was not answered.',
+      message: 'Broken off, since the question was not answered.',
       hint: 'Every question can be answered by an option, or by --yes. See --help.',
     });
   return answer as Answer;

@@ -208,7 +208,10 @@ export class Running {
   async #noticed(files: readonly string[], since: number): Promise<void> {
     const { server, reporter } = this.#options;
     this.#types?.changed();
-    if (this.#settings.ofComponents && files.some((file) => picomatch()(componentFiles)(file))) this.#lookAtComponents();
+    if (this.#settings.ofComponents) {
+      const isComponent = picomatch()(componentFiles);
+      if (files.some((file) => isComponent(file))) this.#lookAtComponents();
+    }
     await this.#runs.changed(files);
     const { watch } = this.#settings.embed;
     if (watch.length === 0) return;
@@ -324,7 +327,7 @@ export class Running {
         if (event.event !== 'command' || event.state !== 'ready') return;
         // It may be what a rule leads to.
         server.forwarder.watch();
-        if (ready.has(event.name)) server.live.say(`${event.name} is back`);
+        if (ready.has(event.name) && !event.isOther) server.live.say(`${event.name} is back`);
         ready.add(event.name);
       },
     });

@@ -1,4 +1,6 @@
-import { basename, dirname } from 'node:path';
+import { accessSync, constants } from 'node:fs';
+import { basename, dirname, resolve } from 'node:path';
+import { fileURLToPath } from 'node:url';
 import type { ProblemCode } from '../core/problem/codes.js';
 import type { Problem } from '../core/problem/problem.js';
 
@@ -19,23 +21,35 @@ const reasons: Record<string, string> = {
   EMFILE: 'too many files are open',
   ENFILE: 'too many files are open',
 };
-const writing = /^(?:mkdir|write|copyfile|cp|rename|unlink|rmdir|rm|symlink|truncate|ftruncate|utime|chmod)$/;
+const reading = new Set(['scandir', 'opendir', 'stat', 'lstat', 'realpath', 'readlink', 'access', 'read']);
+const ownFolder = fileURLToPath(new URL('..', import.meta.url));
 
-/** A failure of the system with a file that somebody named, as a problem; `undefined` for any other error. */
+/** A failure of the system with a file that somebody named, as a problem; `undefined` for any other error, and for files of our own. */
 export function systemProblem(error: Error): Problem | undefined {
   const { code = '', syscall = '', path, dest } = error as NodeJS.ErrnoException & { dest?: string };
   const file = dest ?? path;
-  if (reasons[code] === undefined || file === undefined) return undefined;
-  // What isn't there can't have been meant to be read: whoever reads a file looks for it first, and says more.
-  const isWrite = writing.test(syscall) || (syscall === 'open' && code === 'ENOENT');
-  const kind: ProblemCode = isWrite ? 'output-unwritable' : 'file-unreadable';
-  const hint = isWrite
-    ? `Is ${dirname(file)} a folder that may be written to? Or name another place.`
-    : `Look at ${basename(file)} and who may read it.`;
-  return {
-    code: kind,
-    severity: 'error',
-    message: `${file} cannot be ${isWrite ? 'written' : 'read'}: ${reasons[code]} (${code}).`,
-    hint,
-  };
+  if (reasons[code] === undefined || file === undefined || resolve(file).startsWith(ownFolder)) return undefined;
+  const isRead = reading.has(syscall) || (syscall === 'open' && isUnreadable(file));
+  const kind: ProblemCode = isRead ? 'file-unreadable' : 'output-unwritable';
+  const hint = isRead
+    ? `Look at ${basename(file)}: what it is, and who may read it.`
+    : `Is ${dirname(file)} a folder that may be written to? Or name another place.`;
+  // What it was opened for isn't known.
+  const verb = syscall === 'open' ? 'opened' : isRead ? 'read' : 'written';
+  return { code: kind, severity: 'error', message: `${file} cannot be ${verb}: ${reasons[code]} (${code}).`, hint };
+}
+
+/** Whether a file in a folder that is there can't be read. */
+function isUnreadable(file: string): boolean {
+  try {
+    accessSync(dirname(file), constants.R_OK);
+  } catch {
+    return false;
+  }
+  try {
+    accessSync(file, constants.R_OK);
+    return false;
+  } catch {
+    return true;
+  }
 }

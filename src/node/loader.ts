@@ -3,6 +3,7 @@ import type { LoadHook, ResolveHook } from 'node:module';
 import { dirname, extname, join } from 'node:path';
 import { fileURLToPath, pathToFileURL } from 'node:url';
 import { transformSync } from 'oxc-transform';
+import { refuseTooDeep } from '../core/translate/nesting.js';
 
 const isTypeScript = /\.(?:[mc]?ts|tsx|jsx)$/;
 /** What a file of another name stands for, as TypeScript resolves it. */
@@ -37,6 +38,7 @@ export const load: LoadHook = async (url, context, next) => {
   if (!isTypeScript.test(path) || path.includes('/node_modules/')) return next(url, context);
   const file = fileURLToPath(path);
   const source = readFileSync(file, 'utf8');
+  refuseTooDeep(file, source);
   const { code, map, errors } = transformSync(file, source, {
     target: 'es2023',
     sourcemap: true,

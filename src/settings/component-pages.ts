@@ -1,6 +1,6 @@
 import { existsSync, readdirSync, readFileSync, realpathSync, statSync } from 'node:fs';
 import { basename, dirname, join, relative, resolve, sep } from 'node:path';
-import { importsOf } from '../core/components/imports.js';
+import { type Import, importsOf } from '../core/components/imports.js';
 import { findComponents } from '../core/components/props.js';
 import { listHtml, type StageKind, stageHtml } from '../core/components/stage.js';
 import { VineError } from '../core/problem/problem.js';
@@ -107,15 +107,24 @@ function sheetsOf(root: string): string[] {
     if (existsSync(path) && statSync(path).isFile() && !id.startsWith('..') && !sheets.includes(id)) sheets.push(id);
   };
   for (const name of readdirSync(root).filter((one) => one.endsWith('.html'))) {
-    for (const { specifier } of importsOf(join(root, name), readFileSync(join(root, name), 'utf8'))) {
+    for (const { specifier } of importedBy(join(root, name))) {
       const path = resolve(root, specifier.replace(/[?#].*$/, ''));
       if (/\.(?:css|s[ac]ss)$/.test(path)) add(path);
       else if (/\.[mc]?[jt]sx?$/.test(path))
-        for (const inner of importsOf(path, textOf(path) ?? ''))
+        for (const inner of importedBy(path))
           if (/^\.[^?]*\.(?:css|s[ac]ss)$/.test(inner.specifier)) add(resolve(dirname(path), inner.specifier));
     }
   }
   return sheets;
+}
+
+/** What a page or a script imports; nothing where it can't be read, which is told elsewhere. */
+function importedBy(path: string): Import[] {
+  try {
+    return importsOf(path, textOf(path) ?? '');
+  } catch {
+    return [];
+  }
 }
 
 function textOf(path: string): string | undefined {

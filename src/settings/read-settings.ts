@@ -5,6 +5,7 @@ import { pathToFileURL } from 'node:url';
 import { inTime } from '../core/in-time.js';
 import { VineError } from '../core/problem/problem.js';
 import { contentHash } from '../core/text/content-hash.js';
+import { refuseTooDeep } from '../core/translate/nesting.js';
 import { defaultScriptOptions } from '../core/translate/script-options.js';
 import { translateScript } from '../core/translate/translate-script.js';
 import { unfitOwnVersion } from '../project/own-version.js';
@@ -99,6 +100,7 @@ async function translateForNode(file: string, copying: Copying): Promise<string>
   const copy = join(copying.cache, `settings-${contentHash(file)}-${Date.now()}-${number++}.mjs`);
   copying.copies.set(file, copy);
   const source = readFileSync(file, 'utf8');
+  refuseTooDeep(file, source);
   const translated = await translateScript(source, {
     id: file,
     inPackage: false,

@@ -1,5 +1,5 @@
 import { readFileSync } from 'node:fs';
-import { basename, relative, sep } from 'node:path';
+import { basename, relative, resolve, sep } from 'node:path';
 import browserslist from 'browserslist';
 import { lineStarts, positionAt } from '../core/text/line-index.js';
 import { type CommandLineSettings, type EffectiveSettings, effectiveSettings } from './effective.js';
@@ -83,12 +83,19 @@ function variablesOf({ root, mode }: EffectiveSettings, names: readonly string[]
   return found.length === 0 ? '' : ` (${found.join(', ')})`;
 }
 
-/** The targets that the project's package.json or browserslist file names. */
+/** The targets that the environment, the project's package.json or its browserslist file names. */
 function targetsOf(root: string): { value: string; from: string } | undefined {
-  const file = browserslist.findConfigFile(root);
-  const query = file === undefined ? undefined : browserslist.loadConfig({ path: root, env: 'production' });
-  if (file === undefined || query === undefined) return undefined;
-  return { value: shown([query].flat().join(', ')), from: relative(root, file).split(sep).join('/') };
+  const { BROWSERSLIST: given, BROWSERSLIST_CONFIG: named } = process.env;
+  let query: string | string[] | undefined;
+  try {
+    query = browserslist.loadConfig({ path: root, env: 'production' });
+  } catch {
+    return undefined; // a build tells what is wrong with it
+  }
+  if (query === undefined) return undefined;
+  const file = named ? resolve(named) : browserslist.findConfigFile(root);
+  const from = given || file === undefined ? 'the environment' : relative(root, file).split(sep).join('/');
+  return { value: shown([query].flat().join(', ')), from };
 }
 
 function standardOf(name: string, { routes }: EffectiveSettings): string {

@@ -2,7 +2,7 @@ import { readdirSync, readFileSync } from 'node:fs';
 import { afterAll, beforeAll, expect, test } from '@jest/globals';
 import { parse } from 'acorn';
 import type { Browser } from 'playwright-core';
-import { refuseTooDeep } from '../../src/build/smaller-sheet.js';
+import { refuseDeepSheet } from '../../src/build/smaller-sheet.js';
 import { launchBrowser, openPage } from '../support/browser.js';
 import { serveNatively } from '../support/native.js';
 import { runProgram } from '../support/program.js';
@@ -119,8 +119,8 @@ test('sheets whose nesting would end the process are refused', async () => {
     `b:${deep('not(', 'c', ')')} { color: red }`,
     `a { width: ${deep('calc(', '1px', ')')} }`,
   ];
-  for (const sheet of sheets) expect(() => refuseTooDeep('a.css', sheet)).toThrow('too deeply nested');
-  refuseTooDeep('a.css', `a { content: "((("; background: url("[[[") } /* {{{ */\n`.repeat(500));
+  for (const sheet of sheets) expect(() => refuseDeepSheet('a.css', sheet)).toThrow('too deeply nested');
+  refuseDeepSheet('a.css', `a { content: "((("; background: url("[[[") } /* {{{ */\n`.repeat(500));
   const workspace = Workspace.with({ 'index.html': '<link rel="stylesheet" href="a.css">', 'a.css': sheets[2]! });
   expect(await runProgram(workspace.root, ['build', '--no-cache'])).toMatchObject({
     code: 1,

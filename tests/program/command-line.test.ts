@@ -1,8 +1,10 @@
+import { spawnSync } from 'node:child_process';
 import { mkdirSync } from 'node:fs';
+import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
 import { Backend } from '../support/backend.js';
 import { Program, runProgram } from '../support/program.js';
-import { Workspace } from '../support/workspace.js';
+import { repository, Workspace } from '../support/workspace.js';
 
 let workspace: Workspace;
 beforeAll(() => {
@@ -134,9 +136,41 @@ test('check says who answers a path, and why', async () => {
   workspace.dispose();
 });
 
+test('what reads sources by itself refuses those that are nested too deeply, or leaves them out', async () => {
+  const deep = `${'if (a) { f() } else '.repeat(60_000)}g();`;
+  const workspace = Workspace.with({
+    'index.html': '<p>Quay</p>',
+    'src/deep.tsx': `export function Deep() { ${deep} return <p /> }`,
+    'src/card.tsx': 'export function Card() { return <p /> }',
+    'quay.config.ts': `${deep}\nexport default {};`,
+    'server.ts': deep,
+  });
+  const told = async (...args: string[]) => {
+    const { code, stdout, stderr } = await runProgram(workspace.root, args);
+    return [code, stdout + stderr];
+  };
+  const refused = [expect.any(Number), expect.stringMatching(/(?:deep\.tsx|quay\.config\.ts) is too deeply nested/)];
+  expect(await told('serve', 'src/deep.tsx')).toEqual(refused);
+  expect(await told('settings', '--settings', 'quay.config.ts')).toEqual(refused);
+  expect(await told('new', 'grown', '--from', 'src/deep.tsx', '--no-install')).toEqual(refused);
+  expect(await told('needs')).toEqual([0, expect.stringContaining('src/deep.tsx')]);
+  expect(await told('graph', '--unused')).toEqual([0, expect.stringContaining('src/deep.tsx')]);
+  const { code, signal } = spawnedNode(workspace.root, '--import', join(repository, 'dist/node/hook.js'), 'server.ts');
+  expect([code, signal]).toEqual([1, null]);
+  const program = await Program.serve(workspace.root, ['src', '--components']);
+  expect(await (await fetch(program.url)).text()).toContain('Card');
+  await program.stop();
+  workspace.dispose();
+}, 30_000);
+
+function spawnedNode(cwd: string, ...args: string[]): { code: number | null; signal: string | null } {
+  const { status, signal } = spawnSync(process.execPath, args, { cwd, stdio: 'ignore' });
+  return { code: status, signal };
+}
+
 test.each<[args: string[], said: RegExp]>([
-  [['graph', '--html', 'nowhere/graph.html'], /nowhere\/graph\.html cannot be written: there is no such.*output-unwritable/],
-  [['settings', '--write', 'nowhere/quay.config.ts'], /quay\.config\.ts cannot be written.*output-unwritable/],
+  [['graph', '--html', 'nowhere/graph.html'], /nowhere\/graph\.html cannot be opened: there is no such.*output-unwritable/],
+  [['settings', '--write', 'nowhere/quay.config.ts'], /quay\.config\.ts cannot be opened.*output-unwritable/],
   [['build', '--report', 'nowhere/report.html'], /output-unwritable/],
   [['needs'], /package\.json is no JSON: .*syntax-error\n {2}package\.json:1:2\n/],
   [['check'], /package\.json is no JSON/],

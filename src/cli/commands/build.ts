@@ -66,6 +66,7 @@ async function runBuild(page: string | undefined, options: BuildCommandOptions):
   if (options.watch) return watch(settings, options, read);
   const reporter = reporterFor(settings, options);
   const { build, BuildFailed } = await import('../../build/build.js');
+  await warnOfVersions(settings, reporter);
   try {
     const found = settings.types ? await typeProblems(settings.root) : [];
     if (found.length > 0) throw new BuildFailed(found);
@@ -76,6 +77,12 @@ async function runBuild(page: string | undefined, options: BuildCommandOptions):
     reporter.failed(error.problems);
     return 1;
   }
+}
+
+/** What will fail for its version is told before it does. */
+async function warnOfVersions({ root }: EffectiveSettings, reporter: BuildReporter): Promise<void> {
+  const { versionWarnings } = await import('../../check/versions.js');
+  for (const warning of versionWarnings(root, installCommandFor(root, existsSync))) reporter.warn(warning);
 }
 
 /** What the project's own compiler says. */
@@ -106,6 +113,7 @@ async function watch(
         failure(error as Error);
       }
     };
+    if (settings === first) await warnOfVersions(settings, reporter);
     const next = new BuildWatch(await optionsFor(settings, options, reporter), {
       built: (result, ms) => void reporter.built(result, ms).catch(failure),
       failed: (problems) => reporter.failed(problems),
@@ -150,8 +158,6 @@ export async function optionsFor(
 ): Promise<BuildOptions> {
   // The lists of browsers take their time to load, and only builds need them.
   const { resolveTargets } = await import('../../build/targets.js');
-  const { versionWarnings } = await import('../../check/versions.js');
-  for (const warning of versionWarnings(settings.root, installCommandFor(settings.root, existsSync))) reporter.warn(warning);
   const rules = settings.forward.map(compileRule);
   const cacheFolder = cache ? cacheFolderOf(settings.root) : undefined;
   const browsers = resolveTargets(settings.targets, settings.root);

@@ -1,4 +1,5 @@
 import { parseSync } from 'oxc-parser';
+import { refuseTooDeep } from '../translate/nesting.js';
 import { scriptOf } from './props.js';
 
 /** An import of a source. */
@@ -15,6 +16,7 @@ export function importsOf(path: string, text: string): Import[] {
   if (path.endsWith('.json')) return [];
   if (path.endsWith('.html')) return pageImports(text);
   const { text: script, lang, framework } = scriptOf(text, path);
+  refuseTooDeep(path, script);
   const { module } = parseSync(`module.${lang}`, script, { lang: lang as 'tsx', sourceType: 'module' });
   const imports: Import[] = module.staticImports.map(({ moduleRequest, entries }) => ({
     specifier: moduleRequest.value,

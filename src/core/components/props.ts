@@ -1,4 +1,5 @@
 import { parseSync } from 'oxc-parser';
+import { mayBeTooDeep, refuseTooDeep } from '../translate/nesting.js';
 
 /** What a prop takes, as far as the source says. */
 export type PropType =
@@ -56,6 +57,7 @@ export function findComponents(
   typesOf: (specifier: string) => string | undefined = () => undefined,
 ): FoundComponent[] {
   const { text, lang, framework } = scriptOf(source, file);
+  refuseTooDeep(file, text);
   const { program } = parseSync(`module.${lang}`, text, { lang: lang as 'tsx', sourceType: 'module' });
   const body = program.body as unknown as Node[];
   const types = new Types(body, typesOf);
@@ -302,7 +304,7 @@ class Types {
     for (const statement of depth > 2 ? [] : body) {
       if (statement.type !== 'ImportDeclaration' || !/^\./.test(statement.source.value)) continue;
       const text = typesOf(statement.source.value);
-      if (text === undefined) continue;
+      if (text === undefined || mayBeTooDeep(text)) continue;
       const { program } = parseSync('module.ts', text, { lang: 'tsx', sourceType: 'module' });
       const inner = new Types(program.body as unknown as Node[], () => undefined, depth + 1);
       for (const { imported, local } of statement.specifiers ?? []) {

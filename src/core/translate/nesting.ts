@@ -1,3 +1,5 @@
+import { type Problem, VineError } from '../problem/problem.js';
+
 /** Below this length no text can be nested deeply enough to matter. */
 const shortest = 12_000;
 /** Brackets in brackets. */
@@ -88,6 +90,26 @@ export function mayBeTooDeep(text: string): boolean {
     if (++chained > longestChain || elses > longestChain) return true;
   }
   return false;
+}
+
+/** What is said of a script that is nested too deeply. */
+export function tooDeepProblem(id: string): Problem {
+  return {
+    code: 'file-too-large',
+    severity: 'error',
+    file: id,
+    message: `${id} is too deeply nested to be parsed.`,
+    hint: 'Brackets or operators stand in each other by the thousand there. Divide the file, or let it be generated flat.',
+  };
+}
+
+/**
+ * Refuses a script that may be nested too deeply, where it isn't worth a process to find out.
+ *
+ * @throws VineError `file-too-large`.
+ */
+export function refuseTooDeep(id: string, text: string): void {
+  if (mayBeTooDeep(text)) throw new VineError(tooDeepProblem(id));
 }
 
 function goesOnAfter(codes: Buffer, from: number): boolean {

@@ -15,6 +15,7 @@ import { SourceText } from '../../core/text/source-text.js';
 import type { Trace } from '../../core/trace.js';
 import type { Adapter, AdapterPart, AdapterResult, ScriptLanguage } from '../../core/translate/adapter.js';
 import { findJsonMistake } from '../../core/translate/json-mistake.js';
+import { refuseTooDeep } from '../../core/translate/nesting.js';
 import { type ScriptTargets, translateScript } from '../../core/translate/translate-script.js';
 import { loadStyle } from '../styles/load-style.js';
 import type { StyleCompiler } from '../styles/style-compiler.js';
@@ -219,6 +220,7 @@ export class ModuleLoader {
     const { paths, typescript, mode } = this.#options;
     const id = paths.idOf(file);
     const options = { ...typescript.optionsFor(file), verbatimImports: true };
+    refuseTooDeep(id, text);
     const made = await translateScript(text, { id: `${id}.${language}`, inPackage: true, mode, refresh: false, options });
     if ('code' in made) throw Object.assign(new Error(made.message), placeOfProblem(made));
     return { code: made.text, ...(made.map ? { map: made.map } : {}) };

@@ -6,7 +6,8 @@ const name = path.replace(/^.*\//, '');
 const text = readFileSync(0, 'utf8');
 if (work === 'smaller') {
   const { minifySync } = await import('oxc-minify');
-  minifySync(name, text, { module: false, sourcemap: true });
+  // What has a top-level `await` is a module.
+  for (const module of [false, true]) minifySync(name, text, { module, sourcemap: true });
 } else {
   const { parseSync } = await import('oxc-parser');
   const { transformSync } = await import('oxc-transform');

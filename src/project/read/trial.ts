@@ -1,7 +1,7 @@
 import { spawn } from 'node:child_process';
 import { fileURLToPath } from 'node:url';
 import type { Problem } from '../../core/problem/problem.js';
-import { mayBeTooDeep } from '../../core/translate/nesting.js';
+import { mayBeTooDeep, tooDeepProblem } from '../../core/translate/nesting.js';
 
 const longestTrialMs = 20_000;
 
@@ -10,14 +10,7 @@ const longestTrialMs = 20_000;
  * a native parser without stack takes its process with it.
  */
 export async function tooDeep(id: string, source: string): Promise<Problem | undefined> {
-  if (await survivesElsewhere('read', id, source)) return undefined;
-  return {
-    code: 'file-too-large',
-    severity: 'error',
-    file: id,
-    message: `${id} is too deeply nested to be parsed.`,
-    hint: 'Brackets or operators stand in each other by the thousand there. Divide the file, or let it be generated flat.',
-  };
+  return (await survivesElsewhere('read', id, source)) ? undefined : tooDeepProblem(id);
 }
 
 /** Processes that are being tried: more of them than there are processors only take each other's time. */

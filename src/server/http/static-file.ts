@@ -1,5 +1,4 @@
 import { createReadStream, type Stats } from 'node:fs';
-import { stat } from 'node:fs/promises';
 import type { IncomingMessage, ServerResponse } from 'node:http';
 import { basename } from 'node:path';
 import { pipeline } from 'node:stream';
@@ -7,6 +6,7 @@ import fresh from 'fresh';
 import type Mrmime from 'mrmime';
 import type RangeParser from 'range-parser';
 import { lazily } from '../../core/lazily.js';
+import { statNow } from '../../project/files/disk-files.js';
 
 const mrmime = lazily<typeof Mrmime>('mrmime');
 const parseRange = lazily<typeof RangeParser>('range-parser');
@@ -19,10 +19,10 @@ const textType = /^text\/|^application\/(?:(?:[\w.-]+\+)?json|javascript|(?:[\w.
  * again each time, since files change, but for one whose content `isFixed`. 404 where it went since the last look at it.
  */
 export function sendStatic(request: IncomingMessage, response: ServerResponse, file: string, isFixed = false): void {
-  void stat(file).then(
-    (stats) => (stats.isFile() ? sendFound(request, response, { file, stats, isFixed }) : sendMissing(response)),
-    () => sendMissing(response),
-  );
+  const stats = statNow(file);
+  if (stats?.isFile()) sendFound(request, response, { file, stats, isFixed });
+  else if (response.headersSent) response.destroy();
+  else response.writeHead(404, { 'content-length': 0 }).end();
 }
 
 function sendFound(
@@ -82,9 +82,4 @@ function isSameAs(ifRange: string | string[] | undefined, stats: Stats): boolean
 /** `Last-Modified` has no fractions. In milliseconds. */
 function wholeSeconds({ mtimeMs }: Stats): number {
   return Math.floor(mtimeMs / 1000) * 1000;
-}
-
-function sendMissing(response: ServerResponse): void {
-  if (response.headersSent) return void response.destroy();
-  response.writeHead(404, { 'content-length': 0 }).end();
 }
