@@ -126,3 +126,11 @@ test('what is not there is said, with what was perhaps meant', async () => {
   const { code, stderr } = await runProgram(workspace.root, ['graph', '--why', 'src/mian.ts']);
   expect([code, stderr]).toEqual([1, expect.stringContaining("Did you mean 'src/main.ts'?")]);
 });
+
+test('what can not be read is said to lack', async () => {
+  workspace.write({ 'src/c.ts': 'export const = 1;\n' });
+  const { code, stdout, stderr } = await runProgram(workspace.root, ['graph', '--json']);
+  workspace.write({ 'src/c.ts': files['src/c.ts'] });
+  expect([code, stderr]).toEqual([0, expect.stringContaining('src/c.ts can not be read')]);
+  expect(JSON.parse(stdout).modules.length).toBeGreaterThan(10);
+});

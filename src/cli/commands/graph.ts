@@ -108,8 +108,19 @@ async function graphOf(
   await project.readModules();
   await project.readLate();
   const graph = readGraph(project);
+  sayWhatLacks(project.problems);
   await project.close();
   return { graph, except: [settings.output.folder, ...project.options.verbatim] };
+}
+
+/** What only files lead to that can't be read isn't in the answers. */
+function sayWhatLacks(problems: readonly Problem[]): void {
+  if (problems.length === 0) return;
+  const files = [...new Set(problems.flatMap(({ file }) => file ?? []))].map(shownText);
+  const some = `${files.slice(0, 3).join(', ')}${files.length > 3 ? ` and ${files.length - 3} more` : ''}`;
+  process.stderr.write(
+    `${pc.yellow('!')} ${some} can not be read, so what only that leads to lacks here; vine-spark check says why.\n`,
+  );
 }
 
 async function modulesNamed(graph: ReadGraph, name: string): Promise<string[]> {
@@ -254,7 +265,11 @@ function tree(graph: ReadGraph, what: string): string[] {
   };
   for (const root of graph.roots) walk(root, '', 'import');
   const total = [...reachedFrom(graph)].reduce((sum, id) => sum + (graph.sizes.get(id) ?? 0), 0);
-  return [...rows, '', pc.dim(`${seen.size} modules and packages, ${size(total)} ${what}`)];
+  return [
+    ...rows,
+    '',
+    pc.dim(`${seen.size === 1 ? '1 module or package' : `${seen.size} modules and packages`}, ${size(total)} ${what}`),
+  ];
 }
 
 function size(bytes: number): string {

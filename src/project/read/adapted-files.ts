@@ -15,6 +15,7 @@ import type {
   AdapterResult,
   ScriptLanguage,
 } from '../../core/translate/adapter.js';
+import { tooDeepProblem } from '../../core/translate/nesting.js';
 import type { RawMap } from '../../core/translate/translate-script.js';
 import { hashOfFile } from '../files/module-files.js';
 import type { KeptTexts } from './script-compiler.js';
@@ -207,6 +208,8 @@ export function adapterProblems(id: string, source: string, adapter: Adapter, er
     Array.isArray(failure.errors) && failure.errors.length > 0
       ? failure.errors
       : [{ ...failure, message: error instanceof Error ? error.message : String(failure.message ?? error) }];
+  // A compiler in JavaScript runs out of its stack without harm, and says it in the engine's words.
+  if (all.some(({ message }) => /^Maximum call stack size exceeded/.test(String(message)))) return [tooDeepProblem(id)];
   return all.map((one) =>
     problem
       ? placed(id, source, one, { ...problem, message: ended(problem.message || one.message) })
