@@ -1,6 +1,7 @@
-import { existsSync, readdirSync, statSync } from 'node:fs';
+import { existsSync, readdirSync } from 'node:fs';
 import { join, relative, sep } from 'node:path';
 import type { Problem } from '../core/problem/problem.js';
+import { statNow } from '../project/files/disk-files.js';
 import { Project } from '../project/project.js';
 import { BuildFailed, write } from './build.js';
 import { BuildMemory } from './memory.js';
@@ -97,14 +98,16 @@ export class BuildWatch {
 
   /** Tells the files of verbatim folders from what they may be later. */
   #copied(): string {
-    const folders = this.#options.verbatim.filter((folder) => existsSync(folder));
-    const files = folders.flatMap((folder) => readdirSync(folder, { recursive: true }).map((path) => join(folder, String(path))));
-    return files
-      .map((file) => {
-        const stats = statSync(file, { throwIfNoEntry: false });
-        return `${file} ${stats?.mtimeMs} ${stats?.size}`;
-      })
-      .join('\n');
+    try {
+      const folders = this.#options.verbatim.filter((folder) => existsSync(folder));
+      const files = folders.flatMap((folder) =>
+        readdirSync(folder, { recursive: true }).map((path) => join(folder, String(path))),
+      );
+      const stats = files.map((file) => statNow(file));
+      return files.map((file, at) => `${file} ${stats[at]?.mtimeMs} ${stats[at]?.size}`).join('\n');
+    } catch (error) {
+      return String(error); // the build that follows says what is wrong
+    }
   }
 
   /** Files that are copied as they are count too; those of verbatim folders do anyway. */

@@ -43,9 +43,11 @@ export function versionWarnings(root: string, installCommand: string): Problem[]
   const message = `${first}${missing.length > 3 ? ` and ${missing.length - 3} more` : ''} ${missing.length === 1 ? 'stands' : 'stand'} in package.json and ${missing.length === 1 ? 'is' : 'are'} not installed.`;
   const unfinished =
     missing.length > 0 ? [finding('package-missing', message, `Run ${installAll(installCommand)}.`, 'package.json')] : [];
-  const unfit = unfitPeers(root, own, installCommand, ({ name, keywords = [] }, { wanted, there }) => {
-    const isTool = halves.has(name!) || tools.test(name!) || keywords.some((word) => toolWords.test(word));
-    return isTool && !semver().intersects(wanted, `^${semver().major(there)}`);
+  const unfit = unfitPeers(root, own, installCommand, ({ name = '', keywords }, { wanted, there }) => {
+    const words = Array.isArray(keywords) ? keywords : [];
+    const isTool = halves.has(name) || tools.test(name) || words.some((word) => toolWords.test(String(word)));
+    // What others write down as their version may be none.
+    return isTool && semver().valid(there) !== null && !semver().intersects(wanted, `^${semver().major(there)}`);
   });
   const running = unfitOwnVersion(root);
   const hint = `Run ${installAll(installCommand)}, and start it by npx vine-spark or a script of package.json.`;
@@ -111,16 +113,16 @@ export function unfitPeers(
 ): Problem[] {
   return Object.keys({ ...own.devDependencies, ...own.dependencies }).flatMap((name) => {
     const who = installedAt(root, name);
-    const { peerDependencies = {}, peerDependenciesMeta = {} } = who ?? {};
-    return Object.entries(peerDependencies).flatMap(([peer, wanted]) => {
+    const { peerDependencies, peerDependenciesMeta } = who ?? {};
+    return Object.entries(peerDependencies ?? {}).flatMap(([peer, wanted]) => {
       const there = installedAt(root, peer);
       if (!there?.version) {
-        if (counts || peerDependenciesMeta[peer]?.optional) return [];
+        if (counts || peerDependenciesMeta?.[peer]?.optional) return [];
         const message = `${name} wants ${peer} ${wanted} beside it, and there is none.`;
         return [finding('version-unfit', message, `${installCommand} ${peer}`, 'package.json')];
       }
       if (!semver().validRange(wanted) || semver().satisfies(there.version, wanted, { includePrerelease: true })) return [];
-      if (counts && !counts({ name, ...who }, { wanted, there: there.version })) return [];
+      if (counts && !counts({ ...who, name }, { wanted, there: there.version })) return [];
       const message = `${name} wants ${peer} ${wanted} beside it, and ${there.version} is installed.`;
       return [
         finding(

@@ -1,5 +1,6 @@
 import { afterAll, beforeAll, expect, test } from '@jest/globals';
 import type { Browser, Frame, Page } from 'playwright-core';
+import { Backend } from '../support/backend.js';
 import { launchBrowser, openPage } from '../support/browser.js';
 import { Program, runProgram } from '../support/program.js';
 import { Workspace } from '../support/workspace.js';
@@ -158,6 +159,23 @@ test('props that change and components that come are there without a restart', a
     await page.locator('li b', { hasText: 'Late' }).waitFor();
     workspace.delete('src/late.tsx');
   });
+});
+
+test('what a component alone asks for is answered by the backend, or by a recording of it', async () => {
+  const backend = await Backend.start((_, response) => response.end('open at six'));
+  const rule = ['src/hours.tsx', '--forward', `/api=${backend.origin}`];
+  workspace.write({
+    'src/hours.tsx': `import { useEffect, useState } from 'react';
+export function Hours() {
+  const [text, setText] = useState('');
+  useEffect(() => { fetch('/api/hours').then((answer) => answer.text()).then(setText); }, []);
+  return <p>hours: {text}</p>;
+}\n`,
+  });
+  const shows = (page: Page) => page.frameLocator('iframe').locator('p', { hasText: 'open at six' }).waitFor();
+  await withPage([...rule, '--record', 'hours.har'], '', shows);
+  await backend.close();
+  await withPage([...rule, '--replay', 'hours.har'], '', shows);
 });
 
 test('what is no component is said', async () => {

@@ -3,6 +3,7 @@ import { createServer } from 'node:net';
 import { join } from 'node:path';
 import { afterEach, expect, test } from '@jest/globals';
 import { checkCase, checkWatchLimit } from '../../src/check/surroundings.js';
+import { versionWarnings } from '../../src/check/versions.js';
 import { projectOptions } from '../../src/cli/compose.js';
 import { quietListener } from '../../src/cli/quiet-listener.js';
 import { noTrace } from '../../src/core/trace.js';
@@ -225,4 +226,17 @@ test('names in other case, as systems find them that take both for one, and a lo
     { code: 'watch-limit', hint: expect.stringContaining('sysctl') },
   ]);
   expect([checkWatchLimit(workspace.path('many.txt')), checkWatchLimit(workspace.path('none'))]).toEqual([[], []]);
+});
+
+test('descriptions of packages that hold nonsense fail nothing', () => {
+  workspace = Workspace.with({
+    ...installed('rope', { version: 'low tide' }),
+    ...installed('pier-plugin', { keywords: 'plugin', peerDependencies: { rope: '^1.0.0', gone: 5 } }),
+    ...installed('mast-plugin', { keywords: [5, null], peerDependencies: null }),
+    'package.json': JSON.stringify({
+      dependencies: { rope: '*', 'pier-plugin': 7, 'mast-plugin': null },
+      devDependencies: { 'vine-spark': 3 },
+    }),
+  });
+  expect(versionWarnings(workspace.root, 'npm install')).toEqual([]);
 });
