@@ -9,6 +9,7 @@ import { init, parse } from 'es-module-lexer';
 import { transformSync } from 'oxc-transform';
 import { z } from 'zod';
 import { joinProgram } from './join-program.mjs';
+import { dropPassers, keepTypes, preactRefresh, vendor } from './vendor.mjs';
 
 const root = join(dirname(fileURLToPath(import.meta.url)), '..');
 const require = createRequire(join(root, 'package.json'));
@@ -62,28 +63,12 @@ function scriptsIn(folder) {
   return names.map((name) => join(folder, name));
 }
 
-/** Puts Sass beside our own code: its package brings a part with an install script that only its command line needs. */
-function vendorSass() {
-  const folder = join(root, 'dist/vendor/sass');
-  const from = (name) => join(root, 'node_modules', name);
-  const read = (name, file) => readFileSync(join(from(name), file), 'utf8');
-  mkdirSync(folder, { recursive: true });
-  const main = read('sass', 'sass.node.js')
-    .replace('./sass.dart.js', './sass.dart.cjs')
-    .replace('"immutable"', '"./immutable.cjs"');
-  if (!main.includes('./sass.dart.cjs') || !main.includes('./immutable.cjs'))
-    throw new Error('Sass is put together in another way than before.');
-  writeFileSync(join(folder, 'sass.cjs'), main);
-  writeFileSync(join(folder, 'sass.dart.cjs'), read('sass', 'sass.dart.js'));
-  writeFileSync(join(folder, 'immutable.cjs'), read('immutable', 'dist/immutable.min.js'));
-  writeFileSync(join(folder, 'LICENSE-sass'), read('sass', 'LICENSE'));
-  writeFileSync(join(folder, 'LICENSE-immutable'), read('immutable', 'LICENSE'));
-}
-
 rmSync(join(root, 'dist'), { recursive: true, force: true });
 compile('tsconfig.json');
 compile('src/browser/tsconfig.json');
 joinProgram(join(root, 'dist'), 'cli/main.js', scriptsIn(join(root, 'dist')));
+await vendor(root);
+keepTypes(join(root, 'dist'), ['index.d.ts', 'inside/front-end.d.ts']);
 const client = `(() => {\n${refreshPackage()}\n(() => { "use strict";\n${await joinBrowserModules('src/browser/main.ts')}\n})();\n})();\n`;
 const check = transformSync('client.js', client, { sourceType: 'script' });
 if (check.errors.length > 0) throw new Error(`client.js: ${check.errors[0].message}\n${check.errors[0].codeframe ?? ''}`);
@@ -93,6 +78,7 @@ mkdirSync(join(root, 'dist/browser'), { recursive: true });
 writeFileSync(join(root, 'dist/browser/client.js'), client);
 writeFileSync(join(root, 'dist/browser/worker.js'), worker);
 writeFileSync(join(root, 'dist/browser/built.js'), built);
+writeFileSync(join(root, 'dist/browser/preact-refresh.js'), await preactRefresh(root));
 // For builds whose targets don't know all of ECMAScript 2022, or no modules at all.
 for (const target of ['es2015', 'es5']) {
   const options = { jsc: { target, parser: { syntax: 'ecmascript' }, externalHelpers: false }, isModule: false, swcrc: false };
@@ -112,7 +98,6 @@ for (const [name, edition] of [
       : await smallerScript(text, undefined, { edition, keepsNames: false });
   writeFileSync(join(root, `dist/browser/${name}.min.js`), small);
 }
-vendorSass();
 // The form of the list of a build's files, for whoever reads it.
 const { manifestSchema } = await import('../dist/build/manifest.js');
 writeFileSync(join(root, 'dist/manifest.schema.json'), `${JSON.stringify(z.toJSONSchema(manifestSchema), null, 2)}\n`);
@@ -121,5 +106,18 @@ const { settingsJsonSchema } = await import('../dist/settings/json-schema.js');
 writeFileSync(join(root, 'dist/settings.schema.json'), `${JSON.stringify(settingsJsonSchema(), null, 2)}\n`);
 const { eventSchema } = await import('../dist/cli/report/event-schema.js');
 writeFileSync(join(root, 'dist/events.schema.json'), `${JSON.stringify(z.toJSONSchema(eventSchema), null, 2)}\n`);
+// What bench, scripts and tests import by their names.
+const named = [
+  'build/manifest',
+  'build/minify',
+  'cli/report/event-schema',
+  'core/live/messages',
+  'settings/json-schema',
+  'settings/setting-docs',
+];
+dropPassers(
+  join(root, 'dist'),
+  named.map((path) => `${path}.js`),
+);
 chmodSync(join(root, 'dist/cli/main.js'), 0o755);
 chmodSync(join(root, 'dist/cli/start.js'), 0o755);

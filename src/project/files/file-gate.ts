@@ -9,7 +9,7 @@ import { workspaceRootOf } from './workspace-root.js';
 
 const ownRequire = createRequire(import.meta.url);
 /** Packages of ours that modules of the user's import, see `RequestTargets`. */
-const ownPackages = ['@oxc-project/runtime', '@prefresh/core'];
+const ownPackages = ['@oxc-project/runtime'];
 
 export interface FileGateOptions {
   /** Absolute path, links resolved. */

@@ -1,3 +1,4 @@
+import { readFileSync } from 'node:fs';
 import { isForeignSource, kindOfFile } from '../../core/file-kinds.js';
 import type { Loaded, UrlTarget } from '../../core/graph/module-content.js';
 import type { Edge } from '../../core/graph/module-graph.js';
@@ -22,7 +23,7 @@ import type { StyleCompiler } from '../styles/style-compiler.js';
 import { type AdaptedFile, AdaptedFiles, adapterProblems } from './adapted-files.js';
 import { type CompiledScript, isInPackage, type MadeScript, type NotCompiled, placeIn } from './compile-script.js';
 import { partGone, relocated } from './part-places.js';
-import { helperPrefix, preactRefresh, type RequestTargets } from './request-targets.js';
+import { helperPrefix, preactRefresh, preactRefreshId, type RequestTargets } from './request-targets.js';
 import { type KeptTexts, ScriptCompiler, type SourceVersion } from './script-compiler.js';
 import type { TsSettings } from './ts-settings.js';
 
@@ -267,10 +268,13 @@ export class ModuleLoader {
     };
   }
 
-  /** A module that an adapter brings along. */
+  /** A module that an adapter brings along, or that comes with Vine Spark. */
   async helper(id: string): Promise<Loaded> {
     const [, name, helper] = new RegExp(`^${helperPrefix}([^/]*)/(.*)$`, 's').exec(id) ?? [];
-    const text = this.#options.adapters.find((adapter) => adapter.name === name)?.helpers?.[helper ?? ''] ?? '';
+    const text =
+      id === preactRefreshId
+        ? readFileSync(new URL('../../browser/preact-refresh.js', import.meta.url), 'utf8')
+        : (this.#options.adapters.find((adapter) => adapter.name === name)?.helpers?.[helper ?? ''] ?? '');
     const made = { text, language: 'js' as const };
     const loaded = await this.#finished(
       id,

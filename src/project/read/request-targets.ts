@@ -40,6 +40,9 @@ export const standInPrefix = `${ownIdPrefix}node/`;
 /** What ids of modules begin with that adapters bring along. */
 export const helperPrefix = `${ownIdPrefix}adapter/`;
 
+/** The id of Preact's refresh runtime where the project has none of its own. */
+export const preactRefreshId = `${helperPrefix}preact/refresh`;
+
 /** Where a request leads: to a module, to nothing that matters before it runs, or nowhere, which is a problem. */
 export interface RequestTarget {
   target?: string;
@@ -73,8 +76,7 @@ export class RequestTargets {
     const adapted = this.#byAdapter(id, specifier);
     if (adapted !== undefined) return adapted;
     // Preact's refresh runtime, and what adapters bring along, work on the project's own packages.
-    const isOurs = (specifier === 'preact' && id.includes('node_modules/@prefresh/')) || id.startsWith(helperPrefix);
-    const from = isOurs ? 'page.html' : id;
+    const from = id.startsWith(helperPrefix) ? 'page.html' : id;
     const resolution = resolver.resolve(specifier, paths.fileOf(from), kind === 'require' ? 'require' : 'import');
     if ('empty' in resolution) return { target: emptyModule };
     if ('found' in resolution) return { target: withType(paths.idOf(resolution.found), type) };
@@ -92,8 +94,9 @@ export class RequestTargets {
   /** A module that comes with Vine Spark; the project's own where it has one. */
   ofOwn(specifier: string): string {
     const { resolver, paths } = this.#options;
-    const theirs = specifier === preactRefresh ? resolver.resolve(specifier, paths.fileOf('page.html'), 'import') : undefined;
-    return paths.idOf(theirs && 'found' in theirs ? theirs.found : ownRequire.resolve(specifier));
+    if (specifier !== preactRefresh) return paths.idOf(ownRequire.resolve(specifier));
+    const theirs = resolver.resolve(specifier, paths.fileOf('page.html'), 'import');
+    return 'found' in theirs ? paths.idOf(theirs.found) : preactRefreshId;
   }
 
   /** Whether some specifier of a module leads somewhere else than its edges say. Paths are looked after file by file. */
