@@ -51,7 +51,7 @@ unlessSame(
   },
 );
 
-const sources = [...filesBelow('src'), join(root, 'scripts/build.mjs'), join(root, 'tsconfig.json'), ...packageFiles];
+const sources = [...filesBelow('src'), ...filesBelow('scripts'), join(root, 'tsconfig.json'), ...packageFiles];
 unlessSame(
   'build',
   sources.sort(),
