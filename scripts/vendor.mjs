@@ -1,7 +1,6 @@
 // Puts parts of packages beside our own code, where the whole package would give a user much that is never used:
 // Sass (an install script for its command line), Zod (sources, older versions, languages), small packages that need no other.
 import { cpSync, mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
-import { createRequire } from 'node:module';
 import { dirname, join, relative } from 'node:path';
 import { init, parse } from 'es-module-lexer';
 import { minifySync } from 'oxc-minify';
