@@ -38,7 +38,7 @@ export async function smallerScript(
   const { isAsync = false, isStrict = false, keepsNames } = options;
   const asItIs = () => (layers ? { text, map: joined(layers, 0) } : { text });
   if (!(await survivesElsewhere('smaller', 'script.js', text))) return asItIs();
-  const kept = keepsNames ? (options.names ?? visibleNamesIn(text)) : undefined;
+  const kept = keepsNames ? (options.names ?? (await visibleNamesIn(text))) : undefined;
   // A module's top-level names are nobody's but for those that it exports.
   const foot = isAsync ? `\n;export {${topLevelNames(text).join()}};` : '';
   const head = isStrict ? `${strict}\n` : '';
@@ -104,7 +104,7 @@ export async function smallerOldScript(
   { text, map }: Mapped,
   { keepsNames }: { keepsNames: boolean },
 ): Promise<Mapped> {
-  const kept = keepsNames ? visibleNamesIn(text) : undefined;
+  const kept = keepsNames ? await visibleNamesIn(text) : undefined;
   const { code, map: own } = await translator.minify(text, {
     ecma: 5,
     module: false,

@@ -1,26 +1,26 @@
-import type { Node, Program } from 'estree';
-import { walk } from 'estree-walker';
+import type { Node } from 'estree';
 import type { Spanned } from '../link/tree.js';
 import { hoistedNames } from './declared-names.js';
 import type { Branch, Choice } from './member.js';
 
-/** The tests of a module whose outcome may be known before it runs. `isConstant` tells which names may stand for a known value. */
-export function choicesIn(tree: Program, isConstant: (name: string) => boolean): Choice[] {
+/** Types of nodes in which choices are found. */
+export const choiceTypes = ['IfStatement', 'ConditionalExpression', 'ChainExpression', 'LogicalExpression'];
+
+/** The tests among some nodes whose outcome may be known before they run. `isConstant` tells which names may stand for a known value. */
+export function choicesIn(nodes: readonly Node[], isConstant: (name: string) => boolean): Choice[] {
   const choices: Choice[] = [];
   const add = (kind: Choice['kind'], test: Node, yes: Node | null | undefined, no: Node | null | undefined) => {
     if (mayBeKnown(test, isConstant)) choices.push({ kind, test, yes: branch(yes), no: branch(no) });
   };
-  walk(tree, {
-    enter(node) {
-      if (node.type === 'IfStatement') add('if', node.test, node.consequent, node.alternate);
-      if (node.type === 'ConditionalExpression') add('conditional', node.test, node.consequent, node.alternate);
-      if (node.type === 'ChainExpression') {
-        const start = optionalStart(node.expression);
-        if (start?.type === 'MemberExpression') add('?.', start, node, undefined);
-      }
-      if (node.type === 'LogicalExpression') add(node.operator, node.left, node.right, undefined);
-    },
-  });
+  for (const node of nodes) {
+    if (node.type === 'IfStatement') add('if', node.test, node.consequent, node.alternate);
+    if (node.type === 'ConditionalExpression') add('conditional', node.test, node.consequent, node.alternate);
+    if (node.type === 'ChainExpression') {
+      const start = optionalStart(node.expression);
+      if (start?.type === 'MemberExpression') add('?.', start, node, undefined);
+    }
+    if (node.type === 'LogicalExpression') add(node.operator, node.left, node.right, undefined);
+  }
   return choices;
 }
 

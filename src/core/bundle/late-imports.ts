@@ -1,31 +1,20 @@
-import type { Node, Pattern, Program } from 'estree';
+import type { Node, Pattern } from 'estree';
 import { walk } from 'estree-walker';
 import type { Spanned } from '../link/tree.js';
 import type { LateImport, Place } from './member.js';
 
-/** Every `import()` of a module, with what is used of what it brings. */
-export function lateImportsIn(
-  tree: Program,
-  text: string,
-  parents: ReadonlyMap<Node, Node>,
-): { late: LateImport; place: Place }[] {
-  const found: { late: LateImport; place: Place }[] = [];
-  if (!/\bimport\s*[(/]/.test(text)) return found;
-  walk(tree, {
-    enter(node) {
-      if (node.type !== 'ImportExpression') return;
-      const { start } = node as Spanned;
-      const { source, options } = node as typeof node & { options?: Node | null };
-      const type = options ? typeIn(options) : undefined;
-      const isPlain = source.type === 'Literal' && typeof source.value === 'string';
-      const key = isPlain ? `${source.value}${type === undefined ? '' : `\0${type}`}` : undefined;
-      found.push({
-        late: { start, key, names: usedNames(node, parents) },
-        place: { kind: 'dynamic', start, end: start + 'import'.length },
-      });
-    },
+/** Every `import()` among some nodes, with what is used of what it brings. */
+export function lateImportsIn(nodes: readonly Node[], parents: ReadonlyMap<Node, Node>): { late: LateImport; place: Place }[] {
+  return nodes.flatMap((node) => {
+    if (node.type !== 'ImportExpression') return [];
+    const { start } = node as Spanned;
+    const { source, options } = node as typeof node & { options?: Node | null };
+    const type = options ? typeIn(options) : undefined;
+    const isPlain = source.type === 'Literal' && typeof source.value === 'string';
+    const key = isPlain ? `${source.value}${type === undefined ? '' : `\0${type}`}` : undefined;
+    const late = { start, key, names: usedNames(node, parents) };
+    return [{ late, place: { kind: 'dynamic', start, end: start + 'import'.length } }];
   });
-  return found;
 }
 
 function typeIn(node: Node): string | undefined {

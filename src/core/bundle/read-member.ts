@@ -3,15 +3,15 @@ import type { Comment, Expression, Identifier, ImportDeclaration, Literal, Node,
 import { walk } from 'estree-walker';
 import { parseSync } from 'oxc-parser';
 import { analysePlaces } from '../link/module-analysis.js';
-import { parentsOf, type Spanned } from '../link/tree.js';
-import { choicesIn, mayBeKnown } from './choices.js';
+import { indexTree, type Spanned } from '../link/tree.js';
+import { choicesIn, choiceTypes, mayBeKnown } from './choices.js';
 import { declaredIn, hoistedNames } from './declared-names.js';
 import { lateImportsIn } from './late-imports.js';
 import type { ImportedName, Member, Place, Reference, Unit } from './member.js';
 import { isInNewCallee, membersOf, runsAtOnce, writeAround } from './references.js';
 import { type EffectContext, effectsOf } from './scan-effects.js';
 import { callsEval, hasAccessors, isAnonymous, memberBase, membersWritten, namespaceOf, urlIn, usesOwnThis } from './syntax.js';
-import { visibleNames } from './visible-names.js';
+import { givingTypes, visibleNames } from './visible-names.js';
 
 export interface MemberInput {
   id: string;
@@ -27,11 +27,15 @@ export function readMember(input: MemberInput): Member {
   return new Reader(input).read();
 }
 
+const lookedAt = new Set([...choiceTypes, ...givingTypes, 'ImportExpression', 'MetaProperty', 'NewExpression', 'Property']);
+
 class Reader {
   readonly #input: MemberInput;
   readonly #tree: Program;
   readonly #comments: readonly Comment[];
   readonly #parents: ReadonlyMap<Node, Node>;
+  /** Nodes of the types that are looked at by themselves. */
+  readonly #nodes: readonly Node[];
   readonly #member: Member;
   readonly #globals = new Set<Node>();
   readonly #variables: ReadonlyMap<string, Variable>;
@@ -45,10 +49,12 @@ class Reader {
   constructor(input: MemberInput) {
     this.#input = input;
     const { text, id } = input;
-    const parsed = parseSync('module.js', text, { lang: 'js', sourceType: 'module', range: true, preserveParens: false });
+    const parsed = parseSync('module.js', text, { lang: 'js', sourceType: 'module', preserveParens: false });
     this.#tree = parsed.program as unknown as Program;
     this.#comments = parsed.comments as unknown as Comment[];
-    this.#parents = parentsOf(this.#tree);
+    const index = indexTree(this.#tree, lookedAt);
+    this.#parents = index.parents;
+    this.#nodes = index.nodes;
     const scopes = analyze(this.#tree as never, { ecmaVersion: 2024, sourceType: 'module', fallback: 'iteration' } as never);
     this.#moduleScope = scopes.globalScope?.childScopes[0];
     this.#variables = this.#moduleScope?.set ?? new Map();
@@ -64,7 +70,7 @@ class Reader {
       stars: [],
       units: [],
       places: [],
-      choices: choicesIn(this.#tree, (name) => this.#mayBeConstant(name)),
+      choices: choicesIn(this.#nodes, (name) => this.#mayBeConstant(name)),
       own: new Set(),
       inner: new Set(),
       free: new Set([...this.#globals].map((node) => (node as Identifier).name)),
@@ -74,7 +80,7 @@ class Reader {
       writes: new Map(),
       harmless: new Set(),
       usesThis: new Set(),
-      kept: visibleNames(this.#tree, scopes, this.#parents, this.#moduleScope),
+      kept: visibleNames(this.#nodes, scopes, this.#parents, this.#moduleScope),
       licences: [],
       isAsync: false,
     };
@@ -422,24 +428,29 @@ class Reader {
   #readSyntax(): void {
     const member = this.#member;
     const unitAt = (start: number) => member.units.find((unit) => unit.start <= start && start < unit.end);
-    for (const { late, place } of lateImportsIn(this.#tree, this.#input.text, this.#parents)) {
+    for (const { late, place } of lateImportsIn(this.#nodes, this.#parents)) {
       unitAt(late.start)?.late.push(late);
       member.places.push(place);
     }
-    walk(this.#tree, {
-      enter: (node, parent) => {
-        const { start } = node as Spanned;
-        if (node.type === 'MetaProperty' && node.meta.name === 'import')
-          member.places.push(this.#metaPlace(node as Spanned, parent));
-        if (node.type === 'Property' && node.shorthand && parent?.type === 'ObjectPattern' && !this.#taken.has(start))
-          member.places.push({ kind: 'pattern', start, end: start + (node.key as Identifier).name.length });
-        if (node.type === 'NewExpression') {
-          const url = urlIn(node, parent, member.text);
-          if (url) member.places.push(url);
-        }
-        if (this.#harmless.has(start)) this.#noteHarmless(node);
-      },
-    });
+    for (const node of this.#nodes) {
+      const { start } = node as Spanned;
+      const parent = this.#parents.get(node) ?? null;
+      if (node.type === 'MetaProperty' && node.meta.name === 'import')
+        member.places.push(this.#metaPlace(node as Spanned, parent));
+      if (node.type === 'Property' && node.shorthand && parent?.type === 'ObjectPattern' && !this.#taken.has(start))
+        member.places.push({ kind: 'pattern', start, end: start + (node.key as Identifier).name.length });
+      if (node.type === 'NewExpression') {
+        const url = urlIn(node, parent, member.text);
+        if (url) member.places.push(url);
+      }
+    }
+    const harmless = this.#placesBehind(/[@#]__NO_SIDE_EFFECTS__/);
+    if (harmless.size > 0)
+      walk(this.#tree, {
+        enter: (node) => {
+          if (harmless.has((node as Spanned).start)) this.#noteHarmless(node);
+        },
+      });
     member.places.sort((a, b) => a.start - b.start || a.end - b.end);
   }
 
@@ -447,12 +458,6 @@ class Reader {
     const isLive = parent?.type === 'MemberExpression' && !parent.computed && (parent.property as Identifier).name === 'live';
     const { start, end } = isLive ? (parent as Spanned) : node;
     return isLive ? { kind: 'text', start, end, text: 'undefined' } : { kind: 'meta', start, end };
-  }
-
-  #harmlessPlaces: Set<number> | undefined;
-  get #harmless(): ReadonlySet<number> {
-    this.#harmlessPlaces ??= this.#placesBehind(/[@#]__NO_SIDE_EFFECTS__/);
-    return this.#harmlessPlaces;
   }
 
   /** A function marked as one that only gives a value. */
