@@ -1,6 +1,11 @@
-import postcss, { type AtRule, type ChildNode, type Container, type Root } from 'postcss';
-import valueParser from 'postcss-value-parser';
+import type { AtRule, ChildNode, Container, Root } from 'postcss';
+import type Postcss from 'postcss';
+import type ValueParser from 'postcss-value-parser';
+import { lazily } from '../core/lazily.js';
 import type { Mapped } from './mapped.js';
+
+const postcss = lazily<typeof Postcss>('postcss');
+const valueParser = lazily<typeof ValueParser>('postcss-value-parser');
 
 /** An `@import` taken apart (CSS Cascade Level 5, 2.1). */
 interface Import {
@@ -47,31 +52,31 @@ export function inlineImports(sheet: Mapped, sheetOf: (url: string) => Mapped | 
 let parts = 0;
 
 function parsed({ text, map }: Mapped): Root {
-  return postcss.parse(text, map === undefined ? {} : { from: `${folder}/part${parts++}.css`, map: { prev: map } });
+  return postcss().parse(text, map === undefined ? {} : { from: `${folder}/part${parts++}.css`, map: { prev: map } });
 }
 
 function parseImport(params: string): Import | undefined {
-  const [first, ...rest] = valueParser(params).nodes.filter(({ type }) => type !== 'comment');
+  const [first, ...rest] = valueParser()(params).nodes.filter(({ type }) => type !== 'comment');
   const url = first?.type === 'string' ? first.value : first?.type === 'function' ? first.nodes[0]?.value : undefined;
   if (url === undefined) return undefined;
   const found: Import = { url, media: '' };
-  const media: valueParser.Node[] = [];
+  const media: ValueParser.Node[] = [];
   for (const node of rest) {
     const isEarly = media.every(({ type }) => type === 'space');
     const name = node.type === 'function' || node.type === 'word' ? node.value.toLowerCase() : '';
     if (isEarly && name === 'layer' && found.layer === undefined)
-      found.layer = node.type === 'function' ? valueParser.stringify(node.nodes) : '';
-    else if (isEarly && name === 'supports' && node.type === 'function') found.supports = valueParser.stringify(node.nodes);
+      found.layer = node.type === 'function' ? valueParser().stringify(node.nodes) : '';
+    else if (isEarly && name === 'supports' && node.type === 'function') found.supports = valueParser().stringify(node.nodes);
     else media.push(node);
   }
-  return { ...found, media: valueParser.stringify(media).trim() };
+  return { ...found, media: valueParser().stringify(media).trim() };
 }
 
 /** Rules within a layer and under conditions, the layer innermost. */
 function wrapped(nodes: ChildNode[], { layer, supports, media }: Import): ChildNode[] {
   let inside = nodes;
   const wrap = (name: string, params: string) => {
-    const rule: Container = postcss.atRule({ name, params, nodes: [] });
+    const rule: Container = postcss().atRule({ name, params, nodes: [] });
     rule.append(...inside);
     inside = [rule as AtRule];
   };

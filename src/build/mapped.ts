@@ -1,9 +1,6 @@
 import remapping from '@jridgewell/remapping';
 import { decode, encode, type SourceMapSegment } from '@jridgewell/sourcemap-codec';
-import { encodedMap, FlattenMap } from '@jridgewell/trace-mapping';
 import type MagicString from 'magic-string';
-import { indexMap, type MapSection } from '../core/maps/index-map.js';
-import { batches } from '../core/text/batches.js';
 import type { RawMap } from '../core/translate/translate-script.js';
 
 /** A text and the map that leads from it to where it came from, as JSON (ECMA-426). */
@@ -76,7 +73,55 @@ function movedMap(map: string, text: string, replacements: readonly Replacement[
   return JSON.stringify({ ...parsed, names: parsed.names.map(nameOf), mappings: encode(lines) });
 }
 
-/** A map of a text made of several, each from a line on. */
+/** The map of a part of a text, as JSON, and the line on which the part begins, counted from 0. */
+export interface MapSection {
+  line: number;
+  map: string;
+}
+
+interface WholeMap {
+  sources: (string | null)[];
+  sourcesContent?: (string | null)[];
+  names: string[];
+  mappings: string;
+  ignoreList?: number[];
+}
+
+/** A map of a text made of several, each from a line on, and none on the lines of another. */
 export function joinedMap(file: string, sections: readonly MapSection[]): string {
-  return JSON.stringify(encodedMap(new FlattenMap([...batches(indexMap(file, sections))].join(''))));
+  const all: Required<Omit<WholeMap, 'mappings'>> = { sources: [], sourcesContent: [], names: [], ignoreList: [] };
+  const names = new Map<string, number>();
+  const lines: SourceMapSegment[][] = [];
+  for (const { line, map } of sections) {
+    const section = JSON.parse(map) as WholeMap;
+    const first = all.sources.length;
+    for (const [index, source] of section.sources.entries()) {
+      all.sources.push(source);
+      all.sourcesContent.push(section.sourcesContent?.[index] ?? null);
+    }
+    for (const index of section.ignoreList ?? []) all.ignoreList.push(first + index);
+    const nameAt = section.names.map((name) => {
+      const known = names.get(name) ?? names.size;
+      names.set(name, known);
+      return known;
+    });
+    while (lines.length < line) lines.push([]);
+    for (const [index, segments] of decode(section.mappings).entries()) {
+      for (const segment of segments) {
+        if (segment.length > 1) segment[1]! += first;
+        if (segment.length === 5) segment[4] = nameAt[segment[4]]!;
+      }
+      lines[line + index] = segments;
+    }
+  }
+  const { sources, sourcesContent, ignoreList } = all;
+  return JSON.stringify({
+    version: 3,
+    file,
+    names: [...names.keys()],
+    sources,
+    sourcesContent,
+    mappings: encode(lines),
+    ...(ignoreList.length > 0 ? { ignoreList } : {}),
+  });
 }

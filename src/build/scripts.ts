@@ -6,16 +6,24 @@ import type { PrintedMember } from '../core/bundle/print-member.js';
 import type { Variable } from '../core/bundle/scope.js';
 import type { ModuleContent, ScriptContent } from '../core/graph/module-content.js';
 import type { ModuleGraph } from '../core/graph/module-graph.js';
-import { indexMap, type MapSection } from '../core/maps/index-map.js';
 import { type MapInput, moduleMap } from '../core/maps/module-map.js';
 import { fileOfPart } from '../core/module-id.js';
 import { Piece, type PieceModule } from '../core/pieces/piece.js';
 import type { RuntimeEdges } from '../core/pieces/runtime-edges.js';
-import { batches } from '../core/text/batches.js';
 import { contentHash } from '../core/text/content-hash.js';
 import { countLineEnds } from '../core/text/line-index.js';
 import type { ShippedMaps } from '../project/files/shipped-maps.js';
-import { editsMap, joinedMap, type Layer, type Mapped, mappedEdits, type Replacement, replaced } from './mapped.js';
+import { movedDown } from './built-files.js';
+import {
+  editsMap,
+  joinedMap,
+  type Layer,
+  type Mapped,
+  type MapSection,
+  mappedEdits,
+  type Replacement,
+  replaced,
+} from './mapped.js';
 import type { BuildMemory, Kept } from './memory.js';
 import { type SmallerOptions, smallerScript } from './minify.js';
 import type { Edition } from './targets.js';
@@ -46,10 +54,16 @@ export interface ScriptsInput {
   fingerprint: string;
 }
 
+/** A statement of a script, and the maps of its parts. */
+interface Statement {
+  text: string;
+  sections: MapSection[];
+}
+
 /** Prints the modules of a build as statements that register them. */
 export class Scripts {
   readonly #input: ScriptsInput;
-  readonly #statements = new Map<string, Promise<Mapped>>();
+  readonly #statements = new Map<string, Promise<Statement>>();
   /** Id for the runtime -> texts of the modules behind it, as they are in files. */
   readonly #texts = new Map<string, ReadonlyMap<string, string>>();
 
@@ -63,10 +77,10 @@ export class Scripts {
     const head = `${before}(vine => { if (!vine) return;\n`;
     let line = countLineEnds(head);
     const sections: MapSection[] = [];
-    for (const { text, map } of parts) {
-      if (text === '') continue;
-      if (map !== undefined) sections.push({ line, map: () => [map] });
-      line += countLineEnds(text) + 1;
+    for (const part of parts) {
+      if (part.text === '') continue;
+      for (const section of part.sections) sections.push({ line: line + section.line, map: section.map });
+      line += countLineEnds(part.text) + 1;
     }
     const text = `${head}${parts.map((part) => (part.text === '' ? '' : `${part.text}\n`)).join('')}${after}})(self["~spark"]);\n`;
     const script: Mapped = { text, ...(this.#input.hasMaps ? { map: joinedMap(`${name}.js`, sections) } : {}) };
@@ -78,31 +92,31 @@ export class Scripts {
     return new Map(ids.flatMap((id) => [...(this.#texts.get(id) ?? [])]));
   }
 
-  #statement(id: string, hasSheets: boolean): Promise<Mapped> {
+  #statement(id: string, hasSheets: boolean): Promise<Statement> {
     const key = `${id} ${hasSheets}`;
     const known = this.#statements.get(key) ?? this.#statementOf(id, hasSheets);
     this.#statements.set(key, known);
     return known;
   }
 
-  async #statementOf(id: string, hasSheets: boolean): Promise<Mapped> {
+  async #statementOf(id: string, hasSheets: boolean): Promise<Statement> {
     const group = this.#input.bundle.groupAt(id);
     return group ? this.#group(group) : this.#whole(id, hasSheets);
   }
 
   /** The statement that registers a module with a scope of its own. Made smaller it is kept for the next build. */
-  async #whole(id: string, hasSheets: boolean): Promise<Mapped> {
+  async #whole(id: string, hasSheets: boolean): Promise<Statement> {
     const module = await this.#input.whole(id, hasSheets);
-    if (!module) return { text: '' };
+    if (!module) return { text: '', sections: [] };
     const piece = new Piece({ modules: [module], hasSheets, mapUrl: '' });
     const [, ...rest] = [...piece.inner()];
     const text = rest.flat().join('').trimEnd();
     const input = this.#input.hasMaps ? module.map : undefined;
     // The statement's own line stands above the module's.
-    const map = input && joinedMap('', [{ line: 1, map: () => [this.#led(moduleMap(copied(input)), id)] }]);
+    const map = input && movedDown(this.#led(moduleMap(copied(input)), id));
     const made = await this.#wholeMade({ text, ...(map === undefined ? {} : { map }) });
     this.#texts.set(id, new Map([[id, made.text]]));
-    return made;
+    return { text: made.text, sections: made.map === undefined ? [] : [{ line: 0, map: made.map }] };
   }
 
   #wholeMade(mapped: Mapped): Promise<Mapped> {
@@ -129,7 +143,7 @@ export class Scripts {
     return made;
   }
 
-  async #group(group: Group): Promise<Mapped> {
+  async #group(group: Group): Promise<Statement> {
     const { bundle, minify, toEs5 } = this.#input;
     const printed = bundle.print(group);
     const texts = await Promise.all(printed.members.map((member) => this.#member(member)));
@@ -143,12 +157,11 @@ export class Scripts {
     const sections: MapSection[] = [];
     for (const body of bodies) {
       if (body.text === '') continue;
-      if (body.map !== undefined) sections.push({ line, map: () => [body.map!] });
+      if (body.map !== undefined) sections.push({ line, map: body.map });
       text += `${body.text}\n`;
       line += countLineEnds(body.text) + 1;
     }
-    // As it is: all of a script's are joined at once.
-    return { text: `${text}${foot});`, ...(this.#input.hasMaps ? { map: [...batches(indexMap('', sections))].join('') } : {}) };
+    return { text: `${text}${foot});`, sections };
   }
 
   /** What is left of a module, made smaller by itself, so that others may change without that being done again. */

@@ -1,13 +1,12 @@
 import type { ModuleContent } from '../core/graph/module-content.js';
 import type { ModuleGraph } from '../core/graph/module-graph.js';
-import type { MapSection } from '../core/maps/index-map.js';
 import type { Paths } from '../core/paths.js';
 import { countLineEnds } from '../core/text/line-index.js';
 import { StyleSheets } from '../project/styles/style-sheets.js';
 import { nameOf } from './assets.js';
 import type { BuiltFiles } from './built-files.js';
 import { inlineImports } from './inline-imports.js';
-import { joinedMap, type Mapped } from './mapped.js';
+import { joinedMap, type Mapped, type MapSection } from './mapped.js';
 import { loweredSheet, refuseDeepSheet, type SheetTargets, smallerSheet } from './smaller-sheet.js';
 
 export interface BuiltSheetsInput {
@@ -92,7 +91,7 @@ export class BuiltSheets {
     const sections: MapSection[] = [];
     for (const id of ids) {
       const { text: own, map } = await this.made(id);
-      if (map !== undefined) sections.push({ line, map: () => [map] });
+      if (map !== undefined) sections.push({ line, map });
       text += `${own}\n`;
       line += countLineEnds(own) + 1;
     }

@@ -1,12 +1,19 @@
-import { type Targets, transform } from 'lightningcss';
-import postcss, { type Container } from 'postcss';
-import discardComments from 'postcss-discard-comments';
-import discardEmpty from 'postcss-discard-empty';
-import normalizeWhitespace from 'postcss-normalize-whitespace';
+import type Lightning from 'lightningcss';
+import type { Targets } from 'lightningcss';
+import type { Container } from 'postcss';
+import type Postcss from 'postcss';
+import { lazily } from '../core/lazily.js';
 import { VineError } from '../core/problem/problem.js';
 import type { Mapped } from './mapped.js';
 
 export type SheetTargets = Targets;
+
+// Only projects with style sheets need them.
+const lightning = lazily<typeof Lightning>('lightningcss');
+const postcss = lazily<typeof Postcss>('postcss');
+const plugins = ['postcss-discard-comments', 'postcss-discard-empty', 'postcss-normalize-whitespace'].map((name) =>
+  lazily<(options?: object) => Postcss.Plugin>(name),
+);
 
 /**
  * Shorthands that also reset properties which the translator of style sheets doesn't know to belong to them: it would put the shorthand
@@ -50,7 +57,7 @@ export function refuseDeepSheet(id: string, text: string): void {
 /** Writes a style sheet as the targets understand it. Rules and declarations keep their order. */
 export function loweredSheet(id: string, { text, map }: Mapped, targets: Targets): Mapped {
   const guarded = guardedShorthands({ text, ...(map === undefined ? {} : { map }) });
-  const made = transform({
+  const made = lightning().transform({
     filename: id,
     code: Buffer.from(guarded.text),
     errorRecovery: true,
@@ -66,7 +73,7 @@ function guardedShorthands({ text, map }: Mapped): Mapped {
   const names = Object.keys(resets).filter((name) => new RegExp(`(?:^|[{;\\s])${name}\\s*:`, 'i').test(text));
   const mayMatter = names.some((name) => new RegExp(`(?:^|[{;\\s])${name}-[\\w-]+\\s*:`, 'i').test(text));
   if (!mayMatter) return { text, ...(map === undefined ? {} : { map }) };
-  const root = postcss.parse(text, map === undefined ? {} : { from: '/built/assets/sheet.css', map: { prev: map } });
+  const root = postcss().parse(text, map === undefined ? {} : { from: '/built/assets/sheet.css', map: { prev: map } });
   const guard = (container: Container) => {
     container.each((node) => {
       if (node.type !== 'decl') return;
@@ -89,14 +96,7 @@ export async function smallerSheet({ text, map }: Mapped): Promise<Mapped> {
   const from = '/built/assets/sheet.css';
   const prev =
     map === undefined ? { map: false as const } : { map: { prev: map, inline: false, annotation: false, sourcesContent: true } };
-  const { css, map: chained } = await postcss([
-    discardComments({ removeAll: true }),
-    discardEmpty(),
-    normalizeWhitespace(),
-  ]).process(text, {
-    from,
-    to: from,
-    ...prev,
-  });
+  const made = plugins.map((plugin) => plugin()({ removeAll: true }));
+  const { css, map: chained } = await postcss()(made).process(text, { from, to: from, ...prev });
   return { text: css, ...(chained ? { map: chained.toString() } : {}) };
 }

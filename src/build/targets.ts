@@ -1,8 +1,12 @@
 import { createRequire } from 'node:module';
 import { join } from 'node:path';
 import browserslist from 'browserslist';
-import { browserslistToTargets, type Targets } from 'lightningcss';
+import type Lightning from 'lightningcss';
+import type { Targets } from 'lightningcss';
+import { lazily } from '../core/lazily.js';
 import { VineError } from '../core/problem/problem.js';
+
+const lightning = lazily<typeof Lightning>('lightningcss');
 
 /** What a build's scripts and sheets have to be understood by. */
 export interface BuildTargets {
@@ -10,7 +14,7 @@ export interface BuildTargets {
   edition: Edition;
   /** Some of them know no `import()`. */
   lacksImport: boolean;
-  sheets: Targets;
+  readonly sheets: Targets;
 }
 
 /** Browsers for which nothing is said: what has been in all of them for two and a half years. */
@@ -47,7 +51,10 @@ export function resolveTargets(query: string | undefined, root: string): BuildTa
   return {
     edition: isOld || isBelow(withModules) ? 5 : known,
     lacksImport: isOld || isBelow(withImport),
-    sheets: browserslistToTargets(browsers),
+    // Only projects with style sheets need what knows them.
+    get sheets() {
+      return lightning().browserslistToTargets(browsers);
+    },
   };
 }
 

@@ -90,7 +90,10 @@ export class Writer {
       files: this.#files,
       minify,
       hasMaps,
-      targets: browsers.sheets,
+      // What knows them is loaded with the first sheet.
+      get targets() {
+        return browsers.sheets;
+      },
       assetUrl: (id, version) => this.#assets.write(id, version),
       sourceUrl,
     });
