@@ -1,5 +1,5 @@
-import type { AtRule, ChildNode, Container, Root } from 'postcss';
 import type Postcss from 'postcss';
+import type { AtRule, ChildNode, Container, Root } from 'postcss';
 import type ValueParser from 'postcss-value-parser';
 import { lazily } from '../core/lazily.js';
 import type { Mapped } from './mapped.js';

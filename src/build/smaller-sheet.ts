@@ -1,7 +1,7 @@
 import type Lightning from 'lightningcss';
 import type { Targets } from 'lightningcss';
-import type { Container } from 'postcss';
 import type Postcss from 'postcss';
+import type { Container } from 'postcss';
 import { lazily } from '../core/lazily.js';
 import { VineError } from '../core/problem/problem.js';
 import type { Mapped } from './mapped.js';

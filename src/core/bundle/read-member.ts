@@ -193,7 +193,7 @@ class Reader {
     if (value && isAnonymous(value)) this.#member.named.set(name, { kind: 'value' });
     if (!target || (isInit && !this.#input.isOnCycle && target.type === 'VariableDeclaration')) return;
     const writes = this.#member.writes.get(name) ?? [];
-    writes.push({ target, isInit: isInit && target.type === 'VariableDeclaration' });
+    writes.push({ target: placesOf(target), isInit: isInit && target.type === 'VariableDeclaration' });
     this.#member.writes.set(name, writes);
   }
 
@@ -348,8 +348,12 @@ class Reader {
     if (isAnonymous(init)) member.named.set(name, { kind: 'value', value: { start: init.start, end: init.end } });
     const isFixed = kind === 'const' || !this.#isReassigned(name);
     const members = isFixed ? membersWritten(init, (node) => this.#marked.has(node.start)) : undefined;
-    if (members) member.objects.set(name, members);
-    if (isFixed && mayBeKnown(init, (other) => this.#mayBeConstant(other))) member.constants.set(name, init);
+    const isKnown = (node: Node) => mayBeKnown(node, (other) => this.#mayBeConstant(other));
+    if (members) {
+      for (const [key, value] of members) if (!isKnown(value)) members.set(key, unknown);
+      member.objects.set(name, members);
+    }
+    if (isFixed && isKnown(init)) member.constants.set(name, init);
   }
 
   #isReassigned(name: string): boolean {
@@ -478,6 +482,22 @@ export const defaultName = '*default';
 /** Whether a comment has to stay with the code. */
 export function isLicence(comment: string): boolean {
   return /^!|@(?:license|licence|preserve|copyright)\b/i.test(comment);
+}
+
+/** An expression of which nothing is known. */
+const unknown: Node = { type: 'Super' };
+
+/** A node that writes, with no more of it than is needed to write beside it. */
+function placesOf(node: Spanned): Spanned {
+  const { type, start, end } = node;
+  const at = ({ type: inner, start: from, end: to }: Spanned) => ({ type: inner, start: from, end: to });
+  const more =
+    node.type === 'VariableDeclaration'
+      ? { declarations: node.declarations.map((declarator) => at(declarator as Spanned)) }
+      : node.type === 'ForOfStatement' || node.type === 'ForInStatement'
+        ? { body: at(node.body as Spanned) }
+        : {};
+  return { type, start, end, ...more } as unknown as Spanned;
 }
 
 type Sourced = { source: Literal };
