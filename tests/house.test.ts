@@ -17,7 +17,8 @@ test('every file is formatted, and the linter finds nothing', () => {
   expect(status === 0 ? '' : output).toBe('');
 });
 
-test.each(['.', 'src/browser', 'tests', 'demo'])('types fit together in %s', (folder) => {
+// The build, which goes before, checks those of the sources.
+test.each(['tests', 'demo'])('types fit together in %s', (folder) => {
   const [status, output] = run('typescript/bin/tsc', '--noEmit', '-p', folder);
   expect(status === 0 ? '' : output).toBe('');
 });
