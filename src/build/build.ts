@@ -16,6 +16,8 @@ import { Writer } from './writer.js';
  * @throws VineError `output-refused`, or `BuildFailed` with the problems that keep a page from being built.
  */
 export async function build(options: BuildOptions): Promise<BuildResult> {
+  // What is wrong whatever the project holds is told at once.
+  checkFolder(options.out, options.root, { sources: [], verbatim: options.verbatim });
   const project = begun(options);
   try {
     options.onStage('reading modules');

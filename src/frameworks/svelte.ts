@@ -123,7 +123,8 @@ class Translation {
 
   async component(source: string): Promise<AdapterResult> {
     const { major, context } = this.#options;
-    const prepared = await this.#prepared(source, false);
+    // Older compilers know no types.
+    const prepared = await this.#prepared(source, major < 5);
     let made = prepared;
     let compiled: Compiled;
     try {

@@ -1,6 +1,7 @@
 import type Picomatch from 'picomatch';
 import { lazily } from '../core/lazily.js';
 import { Alongside, type AlongsideOptions } from './alongside.js';
+import { killEnding } from './process-tree.js';
 import type { RunRule } from './run-rule.js';
 
 const picomatch = lazily<typeof Picomatch>('picomatch');
@@ -43,5 +44,7 @@ export class RunAll {
   kill(): void {
     this.#isStopped = true;
     for (const program of this.#programs) program.kill();
+    // What is being ended belongs to no program any more.
+    killEnding();
   }
 }

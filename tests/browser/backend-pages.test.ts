@@ -1,10 +1,9 @@
 import { type ChildProcess, spawn } from 'node:child_process';
 import { readFileSync } from 'node:fs';
-import { createServer } from 'node:net';
 import * as zlib from 'node:zlib';
 import { afterAll, afterEach, beforeAll, expect, test } from '@jest/globals';
 import type { Browser } from 'playwright-core';
-import { Backend } from '../support/backend.js';
+import { Backend, freePort } from '../support/backend.js';
 import { launchBrowser, openPage } from '../support/browser.js';
 import { Program, runProgram } from '../support/program.js';
 import { repository, Workspace } from '../support/workspace.js';
@@ -59,15 +58,6 @@ afterEach(async () => {
   workspace.dispose();
   [program, backend, child] = [undefined, undefined, undefined];
 });
-
-function freePort(): Promise<number> {
-  return new Promise((resolve) => {
-    const server = createServer().listen(0, 'localhost', () => {
-      const { port } = server.address() as { port: number };
-      server.close(() => resolve(port));
-    });
-  });
-}
 
 /** Runs a program of docs/backends.md on a free port. */
 async function runExample(language: 'python' | 'js', port: number, env: Record<string, string> = {}): Promise<string> {

@@ -1,10 +1,9 @@
 import { type ChildProcess, spawn } from 'node:child_process';
-import { createServer } from 'node:net';
 import { pathToFileURL } from 'node:url';
 import { afterAll, afterEach, beforeAll, expect, test } from '@jest/globals';
 import type { Browser } from 'playwright-core';
 import WebSocket from 'ws';
-import { Backend } from '../support/backend.js';
+import { Backend, freePort } from '../support/backend.js';
 import { launchBrowser, openPage } from '../support/browser.js';
 import { runProgram } from '../support/program.js';
 import { sendRaw } from '../support/raw-http.js';
@@ -73,15 +72,6 @@ afterEach(async () => {
   backend = undefined;
   workspace.dispose();
 });
-
-function freePort(): Promise<number> {
-  return new Promise((resolve) => {
-    const probe = createServer().listen(0, 'localhost', () => {
-      const { port: free } = probe.address() as { port: number };
-      probe.close(() => resolve(free));
-    });
-  });
-}
 
 /** Runs the server; settles when it listens, with what it printed. */
 async function run(kind: string, options = '{}', env: Record<string, string> = {}): Promise<void> {

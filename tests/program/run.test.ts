@@ -3,6 +3,7 @@ import { readFileSync } from 'node:fs';
 import { createServer } from 'node:net';
 import { afterEach, expect, test } from '@jest/globals';
 import WebSocket from 'ws';
+import { freePort } from '../support/backend.js';
 import { Program, runProgram } from '../support/program.js';
 import { repository, Workspace } from '../support/workspace.js';
 
@@ -13,15 +14,6 @@ afterEach(async () => {
   program = undefined;
   workspace.dispose();
 });
-
-function freePort(): Promise<number> {
-  return new Promise((resolve) => {
-    const probe = createServer().listen(0, '127.0.0.1', () => {
-      const { port } = probe.address() as { port: number };
-      probe.close(() => resolve(port));
-    });
-  });
-}
 
 const page = { 'index.html': '<!doctype html><title>Quay</title>' };
 const state = (name: string, wanted: string) => ({

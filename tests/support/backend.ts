@@ -1,5 +1,5 @@
 import { createServer, type IncomingMessage, type Server, type ServerResponse } from 'node:http';
-import type { AddressInfo } from 'node:net';
+import { type AddressInfo, createServer as listen } from 'node:net';
 import { WebSocketServer } from 'ws';
 
 /** A backend of a test on a free port. */
@@ -25,4 +25,13 @@ export class Backend {
     this.server.closeAllConnections();
     await new Promise((resolve) => this.server.close(resolve));
   }
+}
+
+/** A port for a server that starts later: none of those that the system gives away meanwhile. */
+export function freePort(): Promise<number> {
+  const port = 20_000 + Math.floor(Math.random() * 12_000);
+  return new Promise((resolve) => {
+    const probe = listen().listen(port, '127.0.0.1', () => probe.close(() => resolve(port)));
+    probe.once('error', () => resolve(freePort()));
+  });
 }
