@@ -54,7 +54,7 @@ class Instance {
   seen(name, make, read) {
     const value = make();
     const old = this.before?.values.get(name);
-    if (old?.read && !isEqual(old.read(), value)) this.lost(name);
+    if (old?.read && !isEqual(old.read(), value) && !isTakenOver(old.read(), value)) this.lost(name);
     this.values.set(name, { read });
     return value;
   }
@@ -124,6 +124,24 @@ function isEqual(before, after, depth = 0) {
   if (depth > 20 || !isPlain(before) || !isPlain(after)) return false;
   const names = Object.keys(before);
   return names.length === Object.keys(after).length && names.every((name) => name in after && isEqual(before[name], after[name], depth + 1));
+}
+
+/** Gives a store that can be written the value of the one before. */
+function isTakenOver(before, after) {
+  if (!isStore(before) || !isStore(after)) return false;
+  after.set(valueOf(before));
+  return Object.is(valueOf(after), valueOf(before));
+}
+
+/** As \`writable\` makes them: others may do more than hold a value. */
+function isStore(value) {
+  return isPlain(value) && Object.keys(value).sort().join() === 'set,subscribe,update' && Object.values(value).every((member) => typeof member === 'function');
+}
+
+function valueOf(store) {
+  let value;
+  store.subscribe((now) => (value = now))();
+  return value;
 }
 
 function isPlain(value) {

@@ -105,11 +105,13 @@ const edits = {
   p { color: $ink; }
 </style>\n`,
   'src/board.svelte': `<script>
+  import { writable } from 'svelte/store';
   import Berth from './berth.svelte';
   let count = $state(0);
+  const high = writable(0);
   const names = ['North', 'South'];
 </script>
-<h1>Departures</h1><button onclick={() => count++}>{count}</button>
+<h1>Departures</h1><button onclick={() => { count++; high.update((last) => last + 1); }}>{$high}</button>
 {#each names as name (name)}<Berth {name} list={[count]} />{/each}
 {#if names.length > 0}<Berth name="East" />{/if}
 <style>h1 { margin-top: 3px; }</style>\n`,
