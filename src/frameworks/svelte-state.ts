@@ -36,7 +36,8 @@ export function keepState(code: string, { source, name, id, hash }: KeepOptions)
   const { program, errors } = parseSync('component.js', code, { sourceType: 'module' });
   if (errors.length > 0) return undefined;
   const body = program.body as unknown as Node[];
-  const exported = body.find(({ type }) => type === 'ExportDefaultDeclaration')?.declaration as Node | undefined;
+  const exportStatement = body.find(({ type }) => type === 'ExportDefaultDeclaration');
+  const exported = exportStatement?.declaration as Node | undefined;
   const component = body.find(({ type, id }) => type === 'FunctionDeclaration' && (id as Node)?.name === (exported?.name ?? ''));
   const hot = body.find(({ type, start }) => type === 'IfStatement' && code.startsWith('if (import.meta.', start));
   const statements = (component?.body as Node | undefined)?.body as Node[] | undefined;
@@ -58,15 +59,16 @@ export function keepState(code: string, { source, name, id, hash }: KeepOptions)
   for (const node of statements) if (node.type === 'VariableDeclaration') keep(text, code, node, '$$own');
   const own = (component.id as Node).name as string;
   const take = /import\.meta\.\w+\.accept\(\((\w+)\) => (\{[\s\S]*\})\);\s*\}$/.exec(code.slice(hot.start, hot.end));
-  if (isOnly && take) {
-    // Whoever has the first version keeps it, and it shows the newest.
+  if (isOnly && take && exportStatement) {
+    // Whoever has the first version keeps it, and it shows the newest. What is exported is never assigned: that costs less.
     const head = code.slice(hot.start, hot.start + take.index).replace(/^if \(import\.meta\.\w+\)/, 'if (import.meta.live)');
     const given = `(${own}, ${take[1]}) => ${take[2]}`;
     text.update(
       hot.start,
       hot.end,
-      `${head}${own} = $$kept.wrapped(import.meta.live, ${own}, ${given});\n\timport.meta.live.take();\n}`,
+      `${head}import.meta.live.take();\n}\nconst $$shown = import.meta.live ? $$kept.wrapped(import.meta.live, ${own}, ${given}) : ${own};`,
     );
+    text.update(exportStatement.start, exportStatement.end, 'export { $$shown as default };');
   } else text.update(hot.start, hot.end, '');
   text.append(`\nimport * as $$kept from 'adapter:state.js';\n`);
   return {

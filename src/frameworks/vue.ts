@@ -1,7 +1,6 @@
 import { existsSync, realpathSync } from 'node:fs';
 import { createRequire } from 'node:module';
 import { basename, dirname, resolve } from 'node:path';
-import MagicString from 'magic-string';
 import { contentHash } from '../core/text/content-hash.js';
 import type { Adapter, AdapterContext, AdapterMessage, AdapterPart, AdapterResult } from '../core/translate/adapter.js';
 import type { RawMap } from '../core/translate/translate-script.js';
@@ -89,17 +88,17 @@ export function vueAdapter(root: string): Adapter {
     },
     async finishCss(css, { file, id, name }) {
       const { compiler } = await compilerFor(file);
-      const inMap = new MagicString(css).generateMap({ source: file, hires: 'boundary' });
       const { code, map, errors } = await compiler.compileStyleAsync({
         source: css,
         filename: file,
         id: `data-v-${scopeOf(id)}`,
         scoped: name.includes('.scoped.'),
         isProd: name.includes('.built.'),
-        inMap,
+        // A map of its own, instead of one that goes on through another.
+        postcssOptions: { map: { inline: false, annotation: false, prev: false } },
       });
       if (errors[0]) throw errors[0];
-      return { code, ...(map ? { map } : {}) };
+      return { code, ...(map ? { map: { ...map, sources: map.sources.map(() => file) } } : {}) };
     },
   };
 }

@@ -1,4 +1,4 @@
-import { analyze, type Scope, type Reference as ScopeReference, type Variable } from 'eslint-scope';
+import { analyze, type Scope, type ScopeManager, type Reference as ScopeReference, type Variable } from 'eslint-scope';
 import type { Comment, Expression, Identifier, ImportDeclaration, Literal, Node, Program, Statement } from 'estree';
 import { walk } from 'estree-walker';
 import { parseSync } from 'oxc-parser';
@@ -37,6 +37,7 @@ class Reader {
   /** Nodes of the types that are looked at by themselves. */
   readonly #nodes: readonly Node[];
   readonly #member: Member;
+  readonly #scopes: ScopeManager;
   readonly #globals = new Set<Node>();
   readonly #variables: ReadonlyMap<string, Variable>;
   readonly #moduleScope: Scope | undefined;
@@ -56,6 +57,7 @@ class Reader {
     this.#parents = index.parents;
     this.#nodes = index.nodes;
     const scopes = analyze(this.#tree as never, { ecmaVersion: 2024, sourceType: 'module', fallback: 'iteration' } as never);
+    this.#scopes = scopes;
     this.#moduleScope = scopes.globalScope?.childScopes[0];
     this.#variables = this.#moduleScope?.set ?? new Map();
     for (const { identifier } of scopes.globalScope?.through ?? []) this.#globals.add(identifier as unknown as Node);
@@ -88,7 +90,7 @@ class Reader {
 
   read(): Member {
     const member = this.#member;
-    const { isAsync, edits } = analysePlaces(this.#tree, this.#input.text, this.#input.constants);
+    const { isAsync, edits } = analysePlaces(this.#tree, this.#input.text, this.#input.constants, () => this.#scopes);
     member.isAsync = isAsync;
     member.places.push(...edits.map((edit): Place => ({ kind: 'text', ...edit })));
     if (this.#input.text.includes('eval') && callsEval(this.#tree, this.#globals))

@@ -1,4 +1,4 @@
-import { analyze } from 'eslint-scope';
+import { analyze, type ScopeManager } from 'eslint-scope';
 import type { Expression, Node, Program } from 'estree';
 import { walk } from 'estree-walker';
 import type { Edit } from './edits.js';
@@ -8,7 +8,11 @@ import type { Spanned } from './tree.js';
  * Replaces names such as `VERSION` and member chains such as `process.env.NODE_ENV` by their values, in place and of the same
  * length where they fit; not where the module calls something of its own by the first name.
  */
-export function foldConstants(tree: Program, constants: Readonly<Record<string, string>>): Edit[] {
+export function foldConstants(
+  tree: Program,
+  constants: Readonly<Record<string, string>>,
+  scopes: () => ScopeManager = () => scopesOf(tree),
+): Edit[] {
   const edits: Edit[] = [];
   let globals: ReadonlySet<Node> | undefined;
   walk(tree, {
@@ -17,7 +21,7 @@ export function foldConstants(tree: Program, constants: Readonly<Record<string, 
       const value = constantOf(node, constants);
       if (value === undefined || isAssigned(node, parent)) return;
       const first = firstOf(node);
-      globals ??= globalNames(tree);
+      globals ??= globalNames(scopes());
       if (first.type !== 'MetaProperty' && !globals.has(first)) return;
       const { start, end } = node as Spanned;
       const isShorthand = parent?.type === 'Property' && parent.shorthand && node.type === 'Identifier';
@@ -30,11 +34,14 @@ export function foldConstants(tree: Program, constants: Readonly<Record<string, 
 }
 
 /** The identifiers that name nothing the text declares. */
-function globalNames(tree: Program): Set<Node> {
-  const sourceType = (tree as { sourceType?: string }).sourceType === 'module' ? 'module' : 'commonjs';
-  const scopes = analyze(tree as never, { ecmaVersion: 2024, sourceType, fallback: 'iteration' } as never);
+function globalNames(scopes: ScopeManager): Set<Node> {
   const free = scopes.globalScope?.through.map(({ identifier }) => identifier as unknown as Node) ?? [];
   return new Set(free);
+}
+
+function scopesOf(tree: Program): ScopeManager {
+  const sourceType = (tree as { sourceType?: string }).sourceType === 'module' ? 'module' : 'commonjs';
+  return analyze(tree as never, { ecmaVersion: 2024, sourceType, fallback: 'iteration' } as never);
 }
 
 function firstOf(node: Node): Node {

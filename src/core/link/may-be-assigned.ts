@@ -37,6 +37,7 @@ function mayTarget(text: string, end: number, names: ReadonlySet<string>): boole
   if (last === ']' || last === '}' || last === ')') {
     const start = openingOf(text, end);
     if (start === undefined) return true;
+    if (last === ']' && isMember(text, start)) return false;
     return !isDeclared(text, start) && [...wordsIn(text.slice(start, end))].some((word) => names.has(word));
   }
   // A comment may end here.
@@ -45,6 +46,18 @@ function mayTarget(text: string, end: number, names: ReadonlySet<string>): boole
   if (start > end || !names.has(text.slice(start, end + 1))) return false;
   return text[lastBefore(text, start)] !== '.' && !isDeclared(text, start);
 }
+
+/** Whether a bracket at `start` stands behind what it takes a member of, and begins no pattern. */
+function isMember(text: string, start: number): boolean {
+  const end = start - 1;
+  // Behind the head of an `if`, a pattern may stand.
+  if (text[end] === ']') return true;
+  const word = text.slice(wordStart(text, end), start);
+  return word !== '' && !words.test(word);
+}
+
+/** Words behind which a value or a pattern begins. */
+const words = /^(?:return|throw|typeof|void|delete|in|of|instanceof|new|await|yield|case|do|else|extends|default)$/;
 
 /** `name++`, `--name`. */
 function hasStep(text: string, names: ReadonlySet<string>): boolean {

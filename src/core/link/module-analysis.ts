@@ -1,4 +1,4 @@
-import { analyze, type Reference, type Variable } from 'eslint-scope';
+import { analyze, type Reference, type ScopeManager, type Variable } from 'eslint-scope';
 import type { Node, Program } from 'estree';
 import { walk } from 'estree-walker';
 import { parseSync } from 'oxc-parser';
@@ -29,37 +29,37 @@ export interface Analysis {
 
 /** Parses the module and finds what its text alone does not show. */
 export function analyseModule(input: AnalysisInput): Analysis {
-  const { program } = parseSync('module.js', input.text, {
-    lang: 'js',
-    sourceType: 'module',
-    range: true,
-    preserveParens: false,
-  });
+  const { program } = parseSync('module.js', input.text, { lang: 'js', sourceType: 'module', preserveParens: false });
   const tree = program as unknown as Program;
-  const variables = moduleVariables(tree, input);
   const parents = parentsOf(tree);
+  let known: ScopeManager | undefined;
+  const scopes = () => {
+    known ??= analyze(tree as never, { ecmaVersion: 2024, sourceType: 'module', fallback: 'iteration' } as never);
+    return known;
+  };
+  const variables = moduleVariables(scopes, input);
+  const places = analysePlaces(tree, input.text, input.constants, scopes);
   const edits = [
-    ...foldConstants(tree, input.constants),
+    ...places.edits,
     ...emptyExportEdits(tree, input.text),
-    ...topLevelArguments(tree),
-    ...htmlCommentEdits(tree, input.text),
     // In this order: what is read may end where what is assigned does, and is inside of it.
     ...(input.isChecked ? checkedReadEdits(variables, parents, input) : []),
     ...assignmentEdits(variables, parents, input),
   ];
-  return { isAsync: hasTopLevelAwait(tree), edits, importWrites: findImportWrites(variables, input) };
+  return { isAsync: places.isAsync, edits, importWrites: findImportWrites(variables, input) };
 }
 
-/** What has to change in a module's text wherever it's put, its imports and exports aside. */
+/** What has to change in a module's text wherever it's put, its imports and exports aside. `scopes` gives those of the tree. */
 export function analysePlaces(
   tree: Program,
   text: string,
   constants: AnalysisInput['constants'],
+  scopes: () => ScopeManager,
 ): Omit<Analysis, 'importWrites'> {
   // A tree is walked only for what the text holds at all.
   const heads = Object.keys(constants).map((chain) => chain.split('.')[0]!);
   const edits = [
-    ...(heads.some((head) => text.includes(head)) ? foldConstants(tree, constants) : []),
+    ...(heads.some((head) => text.includes(head)) ? foldConstants(tree, constants, scopes) : []),
     ...(text.includes('arguments') ? topLevelArguments(tree) : []),
     ...htmlCommentEdits(tree, text),
   ];
@@ -69,10 +69,9 @@ export function analysePlaces(
 type Variables = ReadonlyMap<string, Variable>;
 
 /** The variables of the module's own scope; none where nothing imported or exported needs them. */
-function moduleVariables(tree: Program, { exportedAs, imported }: AnalysisInput): Variables {
+function moduleVariables(scopes: () => ScopeManager, { exportedAs, imported }: AnalysisInput): Variables {
   if (exportedAs.size === 0 && imported.length === 0) return new Map();
-  const scopes = analyze(tree as never, { ecmaVersion: 2024, sourceType: 'module', fallback: 'iteration' } as never);
-  return scopes.globalScope?.childScopes[0]?.set ?? new Map();
+  return scopes().globalScope?.childScopes[0]?.set ?? new Map();
 }
 
 function findImportWrites(variables: Variables, { imported }: AnalysisInput): Analysis['importWrites'] {
