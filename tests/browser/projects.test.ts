@@ -121,6 +121,44 @@ test('a utility class that a component file is the first to use appears, at the 
   workspace.dispose();
 }, 60_000);
 
+test('styles of a component that a plugin makes of a folder follow its files, and nothing runs', async () => {
+  const plugin = `import { readdirSync, readFileSync } from 'node:fs';
+const looks = (dir) => ({ postcssPlugin: 'looks', Once(root, { result }) {
+  result.messages.push({ type: 'dir-dependency', plugin: 'looks', dir });
+  const all = readdirSync(dir).map((name) => readFileSync(dir + '/' + name, 'utf8').trim());
+  root.walkDecls('order', (declaration) => { declaration.value = String(all.reduce((sum, one) => sum + Number(one), 0)); });
+} });
+export default { plugins: [looks(import.meta.dirname + '/tides')] };\n`;
+  const workspace = Workspace.with(
+    {
+      'package.json': '{ "dependencies": { "svelte": "*" } }',
+      'index.html':
+        '<!doctype html><link rel="icon" href="data:,"><div id="a"></div><script type="module" src="main.js"></script>',
+      'main.js': `import { mount } from 'svelte';\nimport Berth from './berth.svelte';\nmount(Berth, { target: document.getElementById('a') });\n`,
+      'berth.svelte': `<script>\n  let at = $state(0);\n</script>\n<button onclick={() => at++}>{at}</button>\n<style>button { order: 0; }</style>\n`,
+      'tides/low.txt': '1',
+      'postcss.config.mjs': plugin,
+    },
+    { packages: true },
+  );
+  const program = await Program.serve(workspace.root);
+  const { page, loads, errors } = await openPage(browser, program.url);
+  await page.click('button');
+  for (const [files, order] of [
+    [{ 'tides/low.txt': '2' }, 2],
+    [{ 'tides/high.txt': '5' }, 7],
+  ] as const) {
+    const after = program.mark;
+    workspace.write(files);
+    expect(await program.next('applied', { after })).toMatchObject({ ran: [], styles: ['berth.svelte'] });
+    const seen = `[document.querySelector('button').textContent, getComputedStyle(document.querySelector('button')).order].join()`;
+    expect(await page.evaluate(seen)).toBe(`1,${order}`);
+  }
+  expect([loads(), errors]).toEqual([1, []]);
+  await program.stop();
+  workspace.dispose();
+});
+
 test('a change of tsconfig.json applies without a restart', async () => {
   const workspace = Workspace.with({
     'index.html': '<!doctype html><script type="module" src="main.ts"></script>',

@@ -30,6 +30,8 @@ export interface ScriptContent {
   inPackage: boolean;
   /** Ids of other files that an adapter made it of. */
   dependencies?: string[];
+  /** Absolute paths of folders any of whose files may change what an adapter makes. */
+  folders?: string[];
   /** What stands in `new URL('…', import.meta.url)`, in source order. */
   urls: UrlTarget[];
   /** Of a part of a file: stands for the whole file and the map to it, which change oftener than the part. */

@@ -77,6 +77,7 @@ export class ChangeReader {
       if (pages.byId.has(id)) concerned.pages.add(id);
       // A file comes before its parts: it says which of them there still are.
       add([id, ...typedIds(id), ...loader.partsOf(id)].filter((variant) => this.#isNews(variant)));
+      loader.forgetLooking(path);
       add(madeOf.affectedBy(id, path));
     }
     if (appeared.size === 0 && disappeared.size === 0 && !isRelinked) return concerned;

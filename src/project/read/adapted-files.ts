@@ -26,6 +26,8 @@ export interface AdaptedFile {
   result: AdapterResult;
   /** Absolute paths of other files that went into it. */
   dependencies: string[];
+  /** Absolute paths of folders any of whose files may change it. */
+  folders: string[];
 }
 
 export interface AdaptedFilesOptions {
@@ -44,7 +46,7 @@ export interface AdaptedFilesOptions {
     file: string,
     text: string,
     language: string,
-  ): Promise<{ code: string; map?: RawMap; dependencies: string[]; isKnown: boolean }>;
+  ): Promise<{ code: string; map?: RawMap; dependencies: string[]; folders: string[]; isKnown: boolean }>;
   toScript(file: string, text: string, language: ScriptLanguage): Promise<{ code: string; map?: RawMap }>;
   onWarning(id: string, warning: Problem): void;
 }
@@ -69,6 +71,8 @@ export class AdaptedFiles {
   readonly #parts = new Map<string, string[]>();
   /** What went into files that could not be taken apart. */
   readonly #failedOn = new Map<string, readonly string[]>();
+  /** Folders in which files were looked for, by the file that they went into. */
+  readonly #folders = new Map<string, readonly string[]>();
 
   constructor(options: AdaptedFilesOptions) {
     this.#options = options;
@@ -94,6 +98,12 @@ export class AdaptedFiles {
     this.#known.clear();
   }
 
+  /** Forgets what was made of files by looking at what has changed at a path (absolute). */
+  forgetLooking(path: string): void {
+    for (const [id, folders] of this.#folders)
+      if (folders.some((folder) => path.startsWith(`${folder}/`))) this.#known.delete(id);
+  }
+
   /**
    * Takes a file apart; `hash` stands for its source.
    *
@@ -110,7 +120,11 @@ export class AdaptedFiles {
     if (newest && newest !== known && newest.hash === hash) return newest.made;
     const made = this.#make(id, source, hash, adapter);
     made.then(
-      ({ result }) => this.#parts.set(id, Object.keys(result.parts ?? {})),
+      ({ result, folders }) => {
+        this.#parts.set(id, Object.keys(result.parts ?? {}));
+        if (folders.length > 0) this.#folders.set(id, folders);
+        else this.#folders.delete(id);
+      },
       () => {},
     );
     this.#known.set(id, { hash, made });
@@ -131,7 +145,7 @@ export class AdaptedFiles {
       const read: Hashes = inputs.map(([path, input]) => [path, input ?? undefined]);
       if (areSame(read)) {
         this.#warn(id, source, result);
-        return { adapter, result, inputs: read, dependencies: read.map(([path]) => path) };
+        return { adapter, result, inputs: read, dependencies: read.map(([path]) => path), folders: [] };
       }
     }
     const used = new Used();
@@ -146,7 +160,7 @@ export class AdaptedFiles {
     const inputs: Hashes = [...used.files];
     if (key && used.isKnown) cache?.put(key, () => JSON.stringify({ result, inputs }));
     this.#warn(id, source, result);
-    return { adapter, result, inputs, dependencies: [...used.files.keys()] };
+    return { adapter, result, inputs, dependencies: [...used.files.keys()], folders: [...used.folders] };
   }
 
   #context(id: string, used: Used): AdapterContext {
@@ -167,6 +181,7 @@ export class AdaptedFiles {
       toCss: async (text, language) => {
         const made = await toCss(file, text, language);
         for (const path of made.dependencies) used.add(path);
+        for (const folder of made.folders) used.folders.add(folder);
         used.isKnown &&= made.isKnown;
         return made;
       },
@@ -192,6 +207,8 @@ export class AdaptedFiles {
 class Used {
   /** Hashes as they were when a file was named, before it was read: what changed since is another input. */
   readonly files = new Map<string, string | undefined>();
+  /** Folders any of whose files may change it. */
+  readonly folders = new Set<string>();
   /** The files are all that went into it, beside the adapter's own version. */
   isKnown = true;
 

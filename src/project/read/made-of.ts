@@ -4,13 +4,14 @@ import type { ModuleContent } from '../../core/graph/module-content.js';
 export class MadeOf {
   /** File -> modules that it went into, beside its own. */
   readonly #dependents = new Map<string, Set<string>>();
-  /** Style sheet -> folders (absolute) any of whose files may change it. */
+  /** Style sheet, or component with styles -> folders (absolute) any of whose files may change it. */
   readonly #folders = new Map<string, readonly string[]>();
   /** Modules with `import()` of patterns, which a new or vanished file may match. */
   readonly withPatterns = new Set<string>();
 
   note(id: string, content: ModuleContent): void {
-    if (content.kind === 'style' && content.folders.length > 0) this.#folders.set(id, content.folders);
+    const folders = content.kind === 'asset' ? [] : (content.folders ?? []);
+    if (folders.length > 0) this.#folders.set(id, folders);
     else this.#folders.delete(id);
     if (content.linked.requests.some(({ isPattern }) => isPattern)) this.withPatterns.add(id);
     else this.withPatterns.delete(id);
@@ -40,6 +41,6 @@ export class MadeOf {
   /** The modules that a written file may change. A module that has gone meanwhile may be among them. */
   affectedBy(id: string, file: string): string[] {
     const looking = [...this.#folders].filter(([, folders]) => folders.some((folder) => file.startsWith(`${folder}/`)));
-    return [...looking.map(([sheet]) => sheet), ...(this.#dependents.get(id) ?? [])];
+    return [...looking.map(([module]) => module), ...(this.#dependents.get(id) ?? [])];
   }
 }

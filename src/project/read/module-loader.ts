@@ -193,7 +193,7 @@ export class ModuleLoader {
       }));
       return { problems, dependencies };
     }
-    const { result, dependencies } = adapted;
+    const { result, dependencies, folders } = adapted;
     const part = name === undefined ? undefined : result.parts?.[name];
     if (name !== undefined && !part) return { problems: [partGone(file, name)] };
     const loaded = await this.#partOf(id, source, part ?? { ...result, text: result.code }, { adapter, version, result });
@@ -203,6 +203,8 @@ export class ModuleLoader {
       loaded.content.dependencies = [
         ...new Set([...(loaded.content.dependencies ?? []), ...dependencies.map((path) => paths.idOf(path))]),
       ];
+    if (loaded.content.kind !== 'asset' && folders.length > 0)
+      loaded.content.folders = [...new Set([...(loaded.content.folders ?? []), ...folders])];
     return loaded;
   }
 
@@ -211,9 +213,15 @@ export class ModuleLoader {
     const id = this.#options.paths.idOf(file);
     const compiled = await this.#options.compiler.toCss(id, file, text, language);
     if ('severity' in compiled) throw Object.assign(new Error(compiled.message), placeOfProblem(compiled));
-    const { css, map, dependencies } = compiled;
+    const { css, map, dependencies, folders } = compiled;
     const { usesPlugins, configCandidates } = this.#options.compiler;
-    return { code: css, ...(map ? { map } : {}), dependencies: [...dependencies, ...configCandidates], isKnown: !usesPlugins };
+    return {
+      code: css,
+      ...(map ? { map } : {}),
+      dependencies: [...dependencies, ...configCandidates],
+      folders,
+      isKnown: !usesPlugins,
+    };
   }
 
   /** A script of a text that stands for a file. What is imported stays, whoever uses it. */
@@ -292,6 +300,11 @@ export class ModuleLoader {
   /** Ids of the parts that a file had when it was read last. */
   partsOf(file: string): string[] {
     return [...this.#files.partsOf(file)].map((part) => partId(file, part));
+  }
+
+  /** Forgets what adapters made by looking at what has changed at a path (absolute). */
+  forgetLooking(path: string): void {
+    this.#files.forgetLooking(path);
   }
 
   /** Forgets what adapters made, since settings have changed that may go into it. */
