@@ -32,7 +32,7 @@ export interface ChunkPlan {
 
 /**
  * Cuts a program so that no module is sent twice to one page and none that the page can't need: modules that the same roots need
- * are a chunk. What a page has from the start is no part of what an `import()` on it brings.
+ * are a chunk, and small ones a part of another one. What a page has from the start is no part of what an `import()` on it brings.
  */
 export function planChunks(graph: ModuleGraph<ModuleContent>, roots: readonly ChunkRoot[]): ChunkPlan {
   const pages = roots
@@ -63,8 +63,50 @@ export function planChunks(graph: ModuleGraph<ModuleContent>, roots: readonly Ch
     chunk.modules.push(module);
     chunks.set(key, chunk);
   }
+  joinSmall(graph, { chunks, keyOf, usersOf, pages });
   const keysOf = (id: string) => [...new Set(needed.get(id)!.map((module) => keyOf.get(module)!))];
   return { chunks: [...chunks.values()], needs: new Map(roots.map(({ id }) => [id, keysOf(id)])) };
+}
+
+/** What is shared and no larger than this, in characters of the source, is no file of its own if it can be a part of another one. */
+const smallest = 2000;
+
+interface Plan {
+  chunks: Map<string, Chunk>;
+  /** Module -> key of its chunk. */
+  keyOf: Map<string, string>;
+  usersOf: ReadonlyMap<string, readonly string[]>;
+  pages: readonly { ever: ReadonlySet<string> }[];
+}
+
+/**
+ * Puts what only some late modules share into what these and more share, where that is small: one request less for them, and a
+ * few bytes more for the others, on pages that may need it anyway. Nothing of it runs before it's asked for. Sheets count as
+ * soon as they are there, so that theirs stay where they are.
+ */
+function joinSmall(graph: ModuleGraph<ModuleContent>, { chunks, keyOf, usersOf, pages }: Plan): void {
+  const shared = [...chunks.values()]
+    .filter(({ name, isLate }) => name === 'shared' && isLate)
+    .map((chunk) => ({ chunk, users: new Set(usersOf.get(chunk.modules[0]!)) }));
+  const pagesOf = (users: ReadonlySet<string>) => pages.filter(({ ever }) => [...users].some((user) => ever.has(user)));
+  const sizeOf = ({ modules }: Chunk) =>
+    modules.reduce((sum, id) => {
+      const content = graph.content(id);
+      return sum + (content?.kind === 'script' ? content.source.text.length : Number.POSITIVE_INFINITY);
+    }, 0);
+  // The smallest set of users first, so that what is joined may be joined again.
+  shared.sort((a, b) => a.users.size - b.users.size || (a.chunk.key < b.chunk.key ? -1 : 1));
+  for (const [at, { chunk, users }] of shared.entries()) {
+    if (sizeOf(chunk) > smallest) continue;
+    const ofPages = pagesOf(users).length;
+    const host = shared
+      .slice(at + 1)
+      .find((other) => [...users].every((user) => other.users.has(user)) && pagesOf(other.users).length === ofPages);
+    if (!host) continue;
+    host.chunk.modules.push(...chunk.modules);
+    for (const id of chunk.modules) keyOf.set(id, host.chunk.key);
+    chunks.delete(chunk.key);
+  }
 }
 
 /** Everything that a page may ever ask for, by `import()` too. */

@@ -1,4 +1,4 @@
-import { existsSync, readFileSync } from 'node:fs';
+import { existsSync, readdirSync, readFileSync } from 'node:fs';
 import { createServer } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { afterAll, beforeAll, expect, test } from '@jest/globals';
@@ -217,6 +217,43 @@ test('what is probably not meant is told: circles that read too early, packages 
       expect.objectContaining({ code: 'file-large', message: expect.stringContaining('big-') }),
     ],
   ]);
+  workspace.dispose();
+}, 60_000);
+
+test('what little some late modules share goes where more of them share, without running; what has a sheet or is large does not', async () => {
+  const late = (own: string, imports: string[]) =>
+    `${imports.map((name) => `import './${name}';`).join('\n')}\nruns.push('${own}');\n`;
+  const workspace = Workspace.with({
+    'index.html': '<!doctype html><link rel="icon" href="data:,"><body><script type="module" src="main.js"></script>',
+    'main.js':
+      `globalThis.runs = [];\nawait import('./c.js');\nrunsThen = runs.join();\nawait import('./a.js');\nawait import('./b.js');\ndocument.title = runsThen + ' ' + runs.join();\n`.replace(
+        'globalThis.runs',
+        'globalThis.runsThen = ""; globalThis.runs',
+      ),
+    'a.js': late('a', ['all.js', 'few.js', 'big.js', 'look.js']),
+    'b.js': late('b', ['all.js', 'few.js', 'big.js', 'look.js']),
+    'c.js': late('c', ['all.js']),
+    'all.js': `// ${'-'.repeat(2500)}\nruns.push('all');\n`,
+    'few.js': `runs.push('few');\n`,
+    'big.js': `import './few.js';\n`,
+    'look.js': `import './look.css';\n`,
+    'look.css': 'body { order: 4; }',
+  });
+  expect(await build(workspace)).toMatchObject({ code: 0 });
+  const files = readdirSync(workspace.path('dist/assets')).filter((name) => name.startsWith('shared-') && name.endsWith('.js'));
+  const texts = files.map((name) => readFileSync(workspace.path(`dist/assets/${name}`), 'utf8'));
+  expect(texts.filter((text) => /\ball\b/.test(text)).map((text) => /\bfew\b/.test(text))).toEqual([false]);
+  workspace.write({ 'look.js': '' });
+  await build(workspace);
+  const [only, ...others] = readdirSync(workspace.path('dist/assets')).filter((name) => /^shared-.*\.js$/.test(name));
+  expect(others).toEqual([]);
+  expect(readFileSync(workspace.path(`dist/assets/${only}`), 'utf8')).toMatch(/\ball\b[^]*\bfew\b|\bfew\b[^]*\ball\b/);
+  const { url, close } = await serveNatively(workspace.path('dist'));
+  const { page, errors } = await openPage(browser, `${url}index.html`);
+  await page.waitForFunction('document.title !== ""');
+  expect([await page.title(), errors]).toEqual(['all,c all,c,few,a,b', []]);
+  await page.context().close();
+  close();
   workspace.dispose();
 }, 60_000);
 
