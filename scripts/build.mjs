@@ -5,9 +5,9 @@ import { createRequire } from 'node:module';
 import { dirname, join, relative } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import swc from '@swc/core';
-import { init, parse } from 'es-module-lexer';
 import { transformSync } from 'oxc-transform';
 import { z } from 'zod';
+import { joinModules } from './join-modules.mjs';
 import { joinProgram } from './join-program.mjs';
 import { dropPassers, keepTypes, preactRefresh, vendor } from './vendor.mjs';
 
@@ -20,35 +20,24 @@ function compile(project) {
   if (status !== 0) process.exit(status ?? 1);
 }
 
-/** The browser's modules joined in one scope, dependencies first; a name declared twice is an error below. */
+/** The browser's modules joined in one scope; a name declared twice is an error below. */
 async function joinBrowserModules(entry) {
-  await init();
-  const seen = new Set();
-  const parts = [];
-  const declared = new Map();
-  const visit = (file) => {
-    if (seen.has(file)) return;
-    seen.add(file);
+  const textOf = (file) => {
     const { code, errors } = transformSync(file, readFileSync(file, 'utf8'), { target: 'es2022' });
     if (errors.length > 0) throw new Error(`${file}: ${errors[0].message}`);
-    const [imports, exports] = parse(code);
-    let text = code;
-    const cut = [];
-    for (const { type, specifier, importStart, importEnd } of imports) {
-      if (type !== 'static') continue;
-      visit(join(dirname(file), specifier.replace(/\.js$/, '.ts')));
-      cut.push([importStart, importEnd]);
-    }
-    for (const { exportStart } of exports) cut.push([exportStart, exportStart + 'export'.length]);
-    for (const [start, end] of cut.sort((a, b) => b[0] - a[0])) text = text.slice(0, start) + text.slice(end);
+    return code;
+  };
+  const targetOf = (file, specifier) => join(dirname(file), specifier.replace(/\.js$/, '.ts'));
+  const declared = new Map();
+  const parts = [];
+  for (const { file, text } of await joinModules(join(root, entry), { textOf, targetOf })) {
     // Functions of one name would take each other's place without a word.
     for (const [, name] of text.matchAll(/^(?:async )?function\*? ([\w$]+)/gm)) {
       if (declared.has(name)) throw new Error(`${name} is declared in ${declared.get(name)} and in ${file}`);
       declared.set(name, file);
     }
     parts.push(`// ${relative(root, file)}\n${text}`);
-  };
-  visit(join(root, entry));
+  }
   return parts.join('\n');
 }
 

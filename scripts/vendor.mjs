@@ -5,6 +5,7 @@ import { dirname, join, relative } from 'node:path';
 import { init, parse } from 'es-module-lexer';
 import { minifySync } from 'oxc-minify';
 import { transformSync } from 'oxc-transform';
+import { joinModules } from './join-modules.mjs';
 
 /** Packages that need no other, by the module of theirs that is imported. What it imports itself comes along. */
 const alone = {
@@ -35,8 +36,11 @@ export async function vendor(root) {
       writeFileSync(join(folder, path), text);
     }
     for (const file of readdirSync(from)) if (/^licen[cs]e/i.test(file)) cpSync(join(from, file), join(folder, file));
-    versions[name] = JSON.parse(readFileSync(join(from, 'package.json'), 'utf8')).version;
+    versions[name] = versionOf(name);
   };
+  const versionOf = (name) => JSON.parse(readFileSync(join(root, 'node_modules', name, 'package.json'), 'utf8')).version;
+  // Parts of the scripts in `dist/browser`.
+  for (const name of ['@prefresh/core', 'react-refresh']) versions[name] = versionOf(name);
   put('sass', sassFiles);
   put('immutable', (from) => [['immutable.cjs', readFileSync(join(from, 'dist/immutable.min.js'), 'utf8')]]);
   put('zod', zodFiles);
@@ -149,29 +153,16 @@ function zodFiles(from) {
 
 /** Preact's refresh runtime as one module, which imports what it needs of Preact from the project. */
 export async function preactRefresh(root) {
-  await init();
   const folder = join(root, 'node_modules/@prefresh/core');
-  const seen = new Set();
-  const parts = [];
-  const visit = (file) => {
-    if (seen.has(file)) return;
-    seen.add(file);
-    const code = readFileSync(file, 'utf8');
-    const [imports, exports] = parse(code);
-    const cut = exports.map(({ exportStart }) => [exportStart, exportStart + 'export'.length]);
-    for (const { type, specifier, importStart, importEnd } of imports) {
-      if (type !== 'static') continue;
-      if (specifier.startsWith('.')) visit(`${join(dirname(file), specifier)}.js`);
-      else if (specifier !== 'preact') throw new Error(`${file} imports ${specifier}`);
-      cut.push([importStart, importEnd]);
-    }
-    let text = code;
-    for (const [start, end] of cut.sort((a, b) => b[0] - a[0])) text = text.slice(0, start) + text.slice(end);
-    parts.push(text);
+  const textOf = (file) => readFileSync(file, 'utf8');
+  const targetOf = (file, specifier) => {
+    if (specifier.startsWith('.')) return `${join(dirname(file), specifier)}.js`;
+    if (specifier !== 'preact') throw new Error(`${file} imports ${specifier}`);
   };
-  visit(join(folder, 'src/index.js'));
-  const licence = readFileSync(join(folder, 'LICENSE'), 'utf8').trim();
-  const whole = `/*!\n${licence}\n*/\nimport { Component, options } from 'preact';\n${parts.join('\n')}`;
+  const parts = await joinModules(join(folder, 'src/index.js'), { textOf, targetOf });
+  const licence = textOf(join(folder, 'LICENSE')).trim();
+  const imports = "import { Component, options } from 'preact';";
+  const whole = `/*!\n${licence}\n*/\n${imports}\n${parts.map(({ text }) => text).join('\n')}`;
   // Names that two of its modules declare are an error here.
   const { code, errors } = transformSync('refresh.js', whole, { target: 'es2022' });
   if (errors.length > 0) throw new Error(`Preact's refresh runtime: ${errors[0].message}\n${errors[0].codeframe ?? ''}`);

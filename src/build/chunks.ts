@@ -63,7 +63,7 @@ export function planChunks(graph: ModuleGraph<ModuleContent>, roots: readonly Ch
     chunk.modules.push(module);
     chunks.set(key, chunk);
   }
-  joinSmall(graph, { chunks, keyOf, usersOf, pages });
+  joinSmall(graph, { chunks, keyOf, usersOf, pages, pageIds });
   const keysOf = (id: string) => [...new Set(needed.get(id)!.map((module) => keyOf.get(module)!))];
   return { chunks: [...chunks.values()], needs: new Map(roots.map(({ id }) => [id, keysOf(id)])) };
 }
@@ -77,6 +77,7 @@ interface Plan {
   keyOf: Map<string, string>;
   usersOf: ReadonlyMap<string, readonly string[]>;
   pages: readonly { ever: ReadonlySet<string> }[];
+  pageIds: ReadonlySet<string>;
 }
 
 /**
@@ -84,10 +85,10 @@ interface Plan {
  * few bytes more for the others, on pages that may need it anyway. Nothing of it runs before it's asked for. Sheets count as
  * soon as they are there, so that theirs stay where they are.
  */
-function joinSmall(graph: ModuleGraph<ModuleContent>, { chunks, keyOf, usersOf, pages }: Plan): void {
+function joinSmall(graph: ModuleGraph<ModuleContent>, { chunks, keyOf, usersOf, pages, pageIds }: Plan): void {
   const shared = [...chunks.values()]
-    .filter(({ name, isLate }) => name === 'shared' && isLate)
-    .map((chunk) => ({ chunk, users: new Set(usersOf.get(chunk.modules[0]!)) }));
+    .map((chunk) => ({ chunk, users: new Set(usersOf.get(chunk.modules[0]!)) }))
+    .filter(({ users }) => users.size > 1 && [...users].every((user) => !pageIds.has(user)));
   const pagesOf = (users: ReadonlySet<string>) => pages.filter(({ ever }) => [...users].some((user) => ever.has(user)));
   const sizeOf = ({ modules }: Chunk) =>
     modules.reduce((sum, id) => {
@@ -99,6 +100,8 @@ function joinSmall(graph: ModuleGraph<ModuleContent>, { chunks, keyOf, usersOf, 
   for (const [at, { chunk, users }] of shared.entries()) {
     if (sizeOf(chunk) > smallest) continue;
     const ofPages = pagesOf(users).length;
+    // What only workers ask for is needed on no page.
+    if (ofPages === 0) continue;
     const host = shared
       .slice(at + 1)
       .find((other) => [...users].every((user) => other.users.has(user)) && pagesOf(other.users).length === ofPages);

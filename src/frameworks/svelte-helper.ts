@@ -126,16 +126,23 @@ function isEqual(before, after, depth = 0) {
   return names.length === Object.keys(after).length && names.every((name) => name in after && isEqual(before[name], after[name], depth + 1));
 }
 
-/** Gives a store that can be written the value of the one before. */
+/** Gives a store that can be written the value of the one before; one that can't has the same value if it's made of the same. */
 function isTakenOver(before, after) {
-  if (!isStore(before) || !isStore(after)) return false;
-  after.set(valueOf(before));
-  return Object.is(valueOf(after), valueOf(before));
+  const members = membersOf(before);
+  if (members !== membersOf(after)) return false;
+  try {
+    if (members === 'set,subscribe,update') after.set(valueOf(before));
+    else if (members !== 'subscribe') return false;
+    return isEqual(valueOf(before), valueOf(after));
+  } catch {
+    return false;
+  }
 }
 
-/** As \`writable\` makes them: others may do more than hold a value. */
-function isStore(value) {
-  return isPlain(value) && Object.keys(value).sort().join() === 'set,subscribe,update' && Object.values(value).every((member) => typeof member === 'function');
+/** Names of the functions that an object consists of: \`writable\` and \`derived\` make such, and others may do more than hold a value. */
+function membersOf(value) {
+  if (!isPlain(value) || Object.values(value).some((member) => typeof member !== 'function')) return undefined;
+  return Object.keys(value).sort().join();
 }
 
 function valueOf(store) {

@@ -17,7 +17,7 @@ const features = {
 class Tide { level = $state<number>(3); kind: Kind = Kind.Low; rise(): void { this.level++; } }
 export const tide = new Tide();\n`,
   'src/plain.svelte.js': `export function counter() { let held = $state(1); return { get held() { return held; }, hold() { held++; } }; }\n`,
-  'src/store.ts': `import { writable } from 'svelte/store';\nexport const berths = writable(4);\n`,
+  'src/store.ts': `import { derived, writable } from 'svelte/store';\nexport const berths = writable(4);\n`,
   'src/legacy.svelte': `<script>
   export let at = 1;
   let held = 0;
@@ -105,13 +105,14 @@ const edits = {
   p { color: $ink; }
 </style>\n`,
   'src/board.svelte': `<script>
-  import { writable } from 'svelte/store';
+  import { derived, writable } from 'svelte/store';
   import Berth from './berth.svelte';
   let count = $state(0);
   const high = writable(0);
+  const shown = derived(high, (value) => String(value));
   const names = ['North', 'South'];
 </script>
-<h1>Departures</h1><button onclick={() => { count++; high.update((last) => last + 1); }}>{$high}</button>
+<h1>Departures</h1><button onclick={() => { count++; high.update((last) => last + 1); }}>{$shown}</button>
 {#each names as name (name)}<Berth {name} list={[count]} />{/each}
 {#if names.length > 0}<Berth name="East" />{/if}
 <style>h1 { margin-top: 3px; }</style>\n`,

@@ -254,6 +254,19 @@ test('what little some late modules share goes where more of them share, without
   expect([await page.title(), errors]).toEqual(['all,c all,c,few,a,b', []]);
   await page.context().close();
   close();
+  // A page that needs what many share doesn't get what it never needs.
+  workspace.write({
+    'other.html': '<!doctype html><script type="module" src="few.js"></script><script type="module" src="all.js"></script>',
+    'third.html': '<!doctype html><script type="module" src="all.js"></script>',
+  });
+  expect(await build(workspace)).toMatchObject({ code: 0 });
+  const list = JSON.parse(readFileSync(workspace.path('dist/vine-spark.json'), 'utf8')) as {
+    pages: Record<string, { scripts: string[] }>;
+  };
+  const sent = list.pages['third.html']!.scripts.map((url) => readFileSync(workspace.path(`dist/${url}`), 'utf8')).filter(
+    (text) => /push\(/.test(text),
+  );
+  expect([sent.some((text) => /\ball\b/.test(text)), sent.some((text) => /\bfew\b/.test(text))]).toEqual([true, false]);
   workspace.dispose();
 }, 60_000);
 
