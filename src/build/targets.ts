@@ -142,7 +142,7 @@ export function oldTranslator(root: string, installCommand: string): OldTranslat
   } catch (error) {
     const message =
       'Some of the targets know no modules, so scripts have to be written in ECMAScript 5, for which a translator is missing.';
-    const hint = `Install one: ${installCommand} --save-dev @swc/core. Or leave such browsers out of the targets.`;
+    const hint = `Install one: ${installCommand} -D @swc/core. Or leave such browsers out of the targets.`;
     throw new VineError({ code: 'translator-missing', message, hint }, { cause: error });
   }
 }

@@ -5,7 +5,7 @@ import { shownIds } from '../core/module-id.js';
 import { Paths } from '../core/paths.js';
 import { byUse } from '../core/problem/order.js';
 import type { Problem } from '../core/problem/problem.js';
-import { explainFailure, installCommandFor } from '../core/resolve/explain-failure.js';
+import { explainFailure, installCommandFor, withInstallCommand } from '../core/resolve/explain-failure.js';
 import { Resolver } from '../core/resolve/resolver.js';
 import { lanes } from '../core/trace.js';
 import { ownUrl, pieceName } from '../core/urls.js';
@@ -63,8 +63,6 @@ export class ProjectGraph {
   readonly loader: ModuleLoader;
   readonly pages: PageSet;
   readonly builder: GraphBuilder;
-  /** What the project's package manager is called with. */
-  readonly installCommand: string;
   /** The HTML of pages that have no file, by id. */
   generated: Readonly<Record<string, string>>;
   readonly #pageModules: PageModules;
@@ -101,14 +99,12 @@ export class ProjectGraph {
     this.resolver = resolver;
     this.gate = gate;
     this.typescript = new TsSettings(resolver.packages, (path) => gate.mayRead(path));
-    this.installCommand = installCommandFor(root, (path) => this.files.kindOf(path) === 'file');
-    const { installCommand } = this;
     const settings = options.settingsFiles
       .map((file) => paths.idOf(file))
       .find((id) => this.files.kindOf(paths.fileOf(id)) === 'file');
     const generated = () => this.generated;
     const { insert } = options;
-    this.pages = new PageSet({ paths, files: this.files, gate, resolver, installCommand, generated, insert, settings });
+    this.pages = new PageSet({ paths, files: this.files, gate, resolver, generated, insert, settings });
     this.compiler = new StyleCompiler({
       root,
       mode,
@@ -117,18 +113,17 @@ export class ProjectGraph {
         const resolution = resolveReference({ kind: 'sheet', specifier }, file, resolver);
         if ('found' in resolution) return resolution;
         const failure = 'failure' in resolution ? resolution.failure : ({ reason: 'file-missing', tried: specifier } as const);
-        return { problem: explainFailure(failure, specifier, { root, installCommand }) };
+        return { problem: explainFailure(failure, specifier, root) };
       },
       gate,
       idOf: (file) => paths.idOf(file),
     });
-    this.targets = new RequestTargets({ paths, resolver, files: this.files, gate, adapters, installCommand });
+    this.targets = new RequestTargets({ paths, resolver, files: this.files, gate, adapters });
     this.loader = new ModuleLoader({
       paths,
       resolver,
       mode,
       targets: this.targets,
-      installCommand,
       typescript: this.typescript,
       compiler: this.compiler,
       adapters,
@@ -228,6 +223,11 @@ export class ProjectGraph {
     await this.#cache?.close();
   }
 
+  /** What the project's package manager is called with, by the lock files of now. */
+  get installCommand(): string {
+    return installCommandFor(this.paths.root, (path) => this.files.kindOf(path) === 'file');
+  }
+
   /** What is wrong, in pages, settings and modules, the pages' own first. */
   get problems(): Problem[] {
     const all = [
@@ -242,7 +242,7 @@ export class ProjectGraph {
         return [`${problem.code} ${place} ${problem.message}`, problem];
       }),
     );
-    return [...once.values()].map((problem) => this.#withChain(problem)).sort(byUse);
+    return [...once.values()].map((problem) => this.#completed(problem)).sort(byUse);
   }
 
   /** The problems of one page: those of modules it uses, and those of the whole project. */
@@ -273,12 +273,15 @@ export class ProjectGraph {
     if (this.#warned.has(key)) return;
     this.#warned.add(key);
     // The way from the page to it is known when the graph stands.
-    setImmediate(() => this.#listener.onWarning(this.#withChain({ ...warning, severity: 'warning' })));
+    setImmediate(() => this.#listener.onWarning(this.#completed({ ...warning, severity: 'warning' })));
   }
 
-  #withChain(problem: Problem): Problem {
-    if (!problem.file || this.pages.byId.has(problem.file)) return problem;
-    const chain = shownIds(this.modules.chainTo(problem.file));
-    return chain.length > 1 ? { ...problem, chain } : problem;
+  /** A problem with the way to it, and with the command of the project's package manager. */
+  #completed(problem: Problem): Problem {
+    const { hint, file } = problem;
+    const told = hint === undefined ? problem : { ...problem, hint: withInstallCommand(hint, () => this.installCommand) };
+    if (!file || this.pages.byId.has(file)) return told;
+    const chain = shownIds(this.modules.chainTo(file));
+    return chain.length > 1 ? { ...told, chain } : told;
   }
 }

@@ -105,7 +105,7 @@ test('targets come from the settings, the project, or are widely available brows
   expect(await run()).toMatchObject({ code: 0, stderr: '' });
   expect(await run('--targets', 'ie 11')).toMatchObject({
     code: 1,
-    stderr: expect.stringContaining('npm install --save-dev @swc/core'),
+    stderr: expect.stringContaining('npm install -D @swc/core'),
   });
   expect(await run('--targets', 'gulls 3')).toMatchObject({ code: 2, stderr: expect.stringContaining('no browserslist query') });
   workspace.dispose();

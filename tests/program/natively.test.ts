@@ -1,4 +1,5 @@
 import { expect, test } from '@jest/globals';
+import type { Problem } from '../../src/core/problem/problem.js';
 import { Program } from '../support/program.js';
 import { Workspace } from '../support/workspace.js';
 
@@ -22,64 +23,7 @@ async function served(
 
 const piece = async ({ url }: Program) => (await fetch(new URL('~spark/piece/page/index.html/app.js', url))).text();
 
-test.each<[what: string, files: Record<string, string | Buffer>, problem: object]>([
-  [
-    'a decorator that nobody runs',
-    { 'main.ts': `/** @param a */\nfunction sail(a: unknown) { return a; }\nexport class Hull {\n  @sail mast = 1;\n}\n` },
-    { code: 'syntax-unsupported', file: 'main.ts', position: { line: 4 } },
-  ],
-  [
-    'a component file',
-    { 'main.ts': `import Board from './board.vue';\nBoard;\n`, 'board.vue': '<template></template>' },
-    { code: 'compiler-missing', file: 'board.vue', chain: ['main.ts', 'board.vue'] },
-  ],
-  [
-    'a file of another language',
-    { 'main.ts': `import Board from './board.elm';\nBoard;\n`, 'board.elm': 'main = 1' },
-    { code: 'kind-unknown', file: 'board.elm', chain: ['main.ts', 'board.elm'] },
-  ],
-  [
-    'a part of Node.js in the application',
-    { 'main.ts': `import fs from 'node:fs';\nfs;\n` },
-    { code: 'builtin-in-browser', file: 'main.ts' },
-  ],
-  [
-    'a member of a JSON module',
-    { 'main.ts': `import { tide } from './tide.json' with { type: 'json' };\ntide;\n`, 'tide.json': '{ "tide": 4 }' },
-    { code: 'export-missing', hint: expect.stringContaining('nothing but a default export') },
-  ],
-  [
-    'JSON, at its place',
-    { 'main.ts': `import './tide.json';\n`, 'tide.json': '{\n  "high": 4\n  "low": 1\n}\n' },
-    { file: 'tide.json', position: { line: 3, column: 2 }, message: 'This is no JSON: a comma is missing.' },
-  ],
-  [
-    'a file in UTF-16',
-    { 'main.ts': Buffer.from('\ufeffexport const tide = 4;\n', 'utf16le') },
-    { code: 'file-unreadable', message: expect.stringContaining('UTF-16') },
-  ],
-  [
-    'a path that tsconfig maps',
-    {
-      'main.ts': `import { Board } from '@/components/board';\nBoard;\n`,
-      'tsconfig.json': '{ "compilerOptions": { "paths": { "@/*": ["./src/*"] } } }',
-      'src/components/bord.ts': '',
-    },
-    { code: 'import-unresolved', hint: expect.stringContaining('bord.ts') },
-  ],
-  [
-    'a path that a package does not offer',
-    {
-      'main.ts': `import 'kit/hiden';\n`,
-      'node_modules/kit/package.json': '{ "exports": { ".": "./a.js", "./hidden": "./b.js" } }',
-    },
-    { code: 'package-entry-missing', hint: expect.stringMatching(/Did you mean '\.\/hidden'\?.*It offers \., \.\/hidden/) },
-  ],
-  [
-    'a listed file that is missing',
-    { 'main.ts': `import 'kit/hidden';\n`, 'node_modules/kit/package.json': '{ "exports": { "./hidden": "./b.js" } }' },
-    { code: 'package-entry-missing', hint: expect.stringContaining('the file behind it is not there') },
-  ],
+test.each<[what: string, files: Record<string, string>, problem: object]>([
   [
     'a broken package.json, not the sheets',
     {
@@ -95,17 +39,37 @@ test.each<[what: string, files: Record<string, string | Buffer>, problem: object
     { 'main.ts': `import './quay.css';\n`, 'quay.css': 'b { order: 1; }', 'postcss.config.mjs': 'throw new Error("aground");' },
     { code: 'settings-unreadable', file: 'postcss.config.mjs', message: expect.stringContaining('aground') },
   ],
-  [
-    'a mistake in a script of the page',
-    { 'index.html': '<!doctype html>\n<p>\n<script type="module">\n  let tide = ;\n</script>\n' },
-    { code: 'syntax-error', file: 'index.html', position: { line: 4 } },
-  ],
-])('a problem with its place: %s', async (_, files, problem) => {
+])('what is broken is told, not all that it concerns: %s', async (_, files, problem) => {
   await served(files, async (program) => {
-    const { problems } = await program.next('problems');
-    const { position } = problem as { position?: object };
-    const placed = position ? { position: expect.objectContaining(position) } : {};
-    expect(problems).toEqual([expect.objectContaining({ ...problem, ...placed })]);
+    expect((await program.next('problems')).problems).toEqual([expect.objectContaining(problem)]);
+  });
+});
+
+test('problems of what nothing names any more are not told, and those below what is broken are', async () => {
+  const told = (program: Program, count: number) =>
+    program.next('problems', { after: program.mark, where: ({ problems }) => problems.length === count });
+  const files = { 'main.ts': `import { low } from './kit';\nlow();\n`, 'kit.ts': 'export const high = 4;\n' };
+  await served({ ...files, 'tide.ts': 'export const tide = 4;\n' }, async (program, workspace) => {
+    await program.next('problems', { where: ({ problems }) => problems[0].code === 'export-missing' });
+    const later = told(program, 3);
+    program.atOnce(() => {
+      workspace.delete('kit.ts');
+      workspace.write({
+        'main.ts': `import './nowhere';\nimport './tide';\nimport './new';\n`,
+        'tide.ts': 'let = ;\n',
+        'new.ts': '{',
+      });
+    });
+    expect((await later).problems.map(({ file, code }: Problem) => [file, code])).toEqual([
+      ['new.ts', 'syntax-error'],
+      ['tide.ts', 'syntax-error'],
+      ['main.ts', 'import-unresolved'],
+    ]);
+    workspace.write({ 'yarn.lock': '', 'main.ts': `import 'kit';\n`, 'tide.ts': '', 'new.ts': '' });
+    const { problems } = await told(program, 1);
+    expect(problems).toMatchObject([{ code: 'package-missing', hint: expect.stringContaining('yarn add kit') }]);
+    workspace.write({ 'main.ts': `import './tide';\n` });
+    await program.next('solved', { after: program.mark });
   });
 });
 

@@ -1,4 +1,4 @@
-import { expect, test } from '@jest/globals';
+import { afterAll, beforeAll, expect, test } from '@jest/globals';
 import { problemText } from '../../src/cli/report/problem-text.js';
 import { formatCodeFrame } from '../../src/core/problem/code-frame.js';
 import type { Problem } from '../../src/core/problem/problem.js';
@@ -8,7 +8,7 @@ import { Workspace } from '../support/workspace.js';
 const page = '<!doctype html>\n<script type="module" src="src/main.ts"></script>\n';
 const main = (text: string, more: Record<string, string> = {}) => ({ 'index.html': page, 'src/main.ts': text, ...more });
 
-const cases: Record<string, Record<string, string>> = {
+const cases: Record<string, Record<string, string | Buffer>> = {
   'a syntax error': main('export function tideAt(n: number) {\n  return n +;\n}\n'),
   'plain JavaScript': { 'index.html': '<script type="module" src="main.js"></script>', 'main.js': `export const tide = ;\n` },
   'CommonJS that does not parse': main(`import kit from './kit.cjs';\nkit();\n`, {
@@ -16,7 +16,7 @@ const cases: Record<string, Record<string, string>> = {
   }),
   'a file that is not there': main(`import './depature';\n`, { 'src/departure.ts': '' }),
   'a file in other case': main(`import { Board } from './board';\nBoard();\n`, { 'src/Board.ts': '' }),
-  'a package that is not installed': main(`import kit from '@harbour/kit/deep';\nkit();\n`, { 'yarn.lock': '' }),
+  'a package that is not installed': main(`import kit from '@harbour/kit/deep';\nkit();\n`),
   'a path that a package does not offer': main(`import kit from 'kit/hidden';\nkit();\n`, {
     'node_modules/kit/package.json': '{ "name": "kit", "exports": "./kit.js" }',
     'node_modules/kit/kit.js': '',
@@ -46,6 +46,30 @@ const cases: Record<string, Record<string, string>> = {
     'index.html': '<!doctype html>\n<link rel="stylesheet" href="quay.css">\n<script type="module" src="src/mian.ts"></script>\n',
     'src/main.ts': '',
   },
+  'a decorator that nobody runs': main(
+    `/** @param a */\nfunction sail(a: unknown) { return a; }\nexport class Hull {\n  @sail mast = 1;\n}\n`,
+  ),
+  'a component file': main(`import Board from './board.vue';\nBoard;\n`, { 'src/board.vue': '<template></template>' }),
+  'a file of another language': main(`import Board from './board.elm';\nBoard;\n`, { 'src/board.elm': 'main = 1' }),
+  'a part of Node.js in the application': main(`import fs from 'node:fs';\nfs;\n`),
+  'a member of a JSON module': main(`import { tide } from './tide.json' with { type: 'json' };\ntide;\n`, {
+    'src/tide.json': '{ "tide": 4 }',
+  }),
+  'JSON in which something is missing': main(`import './tide.json';\n`, { 'src/tide.json': '{\n  "high": 4\n  "low": 1\n}\n' }),
+  'a file in UTF-16': { 'index.html': page, 'src/main.ts': Buffer.from('\ufeffexport const tide = 4;\n', 'utf16le') },
+  'a path that tsconfig maps': main(`import { Board } from '@/components/board';\nBoard;\n`, {
+    'tsconfig.json': '{ "compilerOptions": { "paths": { "@/*": ["./src/*"] } } }',
+    'src/components/bord.ts': '',
+  }),
+  'a path that a package offers in other words': main(`import 'kit/hiden';\n`, {
+    'node_modules/kit/package.json': '{ "exports": { ".": "./a.js", "./hidden": "./b.js" } }',
+  }),
+  'a file that a package lists and does not hold': main(`import 'kit/hidden';\n`, {
+    'node_modules/kit/package.json': '{ "exports": { "./hidden": "./b.js" } }',
+  }),
+  'a mistake in a script of the page': {
+    'index.html': '<!doctype html>\n<p>\n<script type="module">\n  let tide = ;\n</script>\n',
+  },
   'all at once, most useful first': main(
     `import { tide } from './tide';\nimport './nowhere';\nimport data from './data.json';\ntide = data;\n`,
     {
@@ -56,13 +80,28 @@ const cases: Record<string, Record<string, string>> = {
   ),
 };
 
-test.each(Object.entries(cases))('%s is explained', async (_name, files) => {
-  const workspace = Workspace.with(files);
-  const program = await Program.serve(workspace.root);
-  const { problems } = await program.next('problems');
-  expect((problems as Problem[]).map((problem) => problemText(problem)).join('\n\n')).toMatchSnapshot();
+/** One server serves a page for each case, in a folder of its own. */
+const folders = Object.entries(cases).map(([name, files], number) => ({ name, files, folder: `case-${number}` }));
+let workspace: Workspace;
+let program: Program;
+let problems: Problem[];
+beforeAll(async () => {
+  const pages = Object.fromEntries(folders.map(({ folder }) => [`/${folder}/`, `${folder}/index.html`]));
+  workspace = Workspace.with({ 'yarn.lock': '', 'vine-spark.config.json': JSON.stringify({ pages }) });
+  for (const { folder, files } of folders)
+    workspace.write(Object.fromEntries(Object.entries(files).map(([path, text]) => [`${folder}/${path}`, text])));
+  program = await Program.serve(workspace.root, []);
+  ({ problems } = await program.next('problems'));
+});
+afterAll(async () => {
   await program.stop();
   workspace.dispose();
+});
+
+test.each(folders)('$name is explained', ({ folder }) => {
+  const own = problems.filter(({ file }) => file!.startsWith(`${folder}/`));
+  const text = own.map((problem) => problemText(problem)).join('\n\n');
+  expect(text.replaceAll(`${folder}/`, '')).toMatchSnapshot();
 });
 
 test('code is cut to the width of the terminal, with its mark in sight', () => {

@@ -76,6 +76,10 @@ export class ModuleGraph<Content> {
     return this.#removeUnreachable(before.filter((id) => !this.#roots.has(id)));
   }
 
+  roots(): IterableIterator<string> {
+    return this.#roots.values();
+  }
+
   isRoot(id: string): boolean {
     return this.#roots.has(id);
   }

@@ -4,6 +4,9 @@ import type { Edit } from './edits.js';
 /** A stand-in that the lexer reports wherever it stands in code, and that is no longer than what it stands for. */
 const standIn = 'import.meta';
 
+/** How many characters around a name are looked at. */
+const reach = 200;
+
 /**
  * The edits that put constants, by member chains such as `process.env.NODE_ENV`, in the place of their reads in a module's or
  * script's code, and not in strings, comments, templates or patterns. No syntax tree is made: the lexer finds stand-ins of
@@ -19,7 +22,7 @@ export function foldTextually(text: string, constants: Readonly<Record<string, s
   // Written in pieces or with brackets, a chain is the same to a parser.
   const heads = new Set(present.map((chain) => escaped(chain.split('.')[0]!)));
   for (const head of heads)
-    if (new RegExp(`(?<![\\w$])${head}(?:\\.[\\w$]+)*\\s*(?:\\[|\\?\\.|\\s\\.|\\.\\s|/)`).test(text)) return undefined;
+    if (new RegExp(`${head}(?<![\\w$]${head})(?:\\.[\\w$]+)*\\s*(?:\\[|\\?\\.|\\s\\.|\\.\\s|/)`).test(text)) return undefined;
   const places = new Map<number, Edit>();
   const longestFirst = present.sort((a, b) => b.length - a.length).map(escaped);
   const chains = new RegExp(
@@ -38,11 +41,28 @@ export function foldTextually(text: string, constants: Readonly<Record<string, s
   }
 }
 
-/** Whether a name may be declared in a text: as a variable, a parameter or an import. Errs towards yes. */
+/** What stands before and after a name where it is declared: as a variable, a parameter or an import. */
+const declaring = /(?:\b(?:var|let|const|function|class|import|as|catch)\s*\*?\s*|[,({[]\s*|\.{3}\s*)$/;
+const declared = /^\s*(?:[=,)}\];:({]|(?:from|of|in|extends)\b)/;
+
+/** Whether a name may be declared in a text. Errs towards yes. */
 function mayBeOwn(text: string, name: string): boolean {
-  const word = escaped(name);
-  const declared = `(?:\\b(?:var|let|const|function|class|import|as|catch)\\s*\\*?\\s*|[,({[]\\s*|\\.{3}\\s*)${word}\\s*(?:[=,)}\\];:({]|(?:from|of|in|extends)\\b)`;
-  return new RegExp(`${declared}|(?<![\\w$.])${word}\\s*=>|\\b(?:var|let)\\s+${word}\\s*$`, 'm').test(text);
+  // Each place of the name is looked at, instead of each place of the text.
+  for (const { index } of text.matchAll(wholeWord(name))) {
+    const before = text.slice(Math.max(0, index - reach), index);
+    const after = text.slice(index + name.length, index + name.length + reach);
+    if (before.length === reach && before.trim() === '') return true;
+    if (after.length === reach && after.trim() === '') return true;
+    if (declaring.test(before) && declared.test(after)) return true;
+    if (!before.endsWith('.') && /^\s*=>/.test(after)) return true;
+    if (/\b(?:var|let)\s+$/.test(before) && /^\s*?$/m.test(after)) return true;
+  }
+  return false;
+}
+
+/** Finds a name where no longer one holds it. The name stands first, which lets the engine skip what has none of its characters. */
+function wholeWord(name: string): RegExp {
+  return new RegExp(`${escaped(name)}(?<![\\w$]${escaped(name)})(?![\\w$])`, 'g');
 }
 
 function escaped(name: string): string {

@@ -3,12 +3,6 @@ import { nearMiss } from '../problem/near-miss.js';
 import type { Problem } from '../problem/problem.js';
 import type { Failure } from './resolver.js';
 
-export interface ExplainContext {
-  root: string;
-  /** The command of the project's package manager that adds a package. */
-  installCommand: string;
-}
-
 const lockFiles: [file: string, command: string][] = [
   ['pnpm-lock.yaml', 'pnpm add'],
   ['yarn.lock', 'yarn add'],
@@ -23,12 +17,13 @@ export function installCommandFor(root: string, hasFile: (path: string) => boole
   }
 }
 
-/** Says in words why a specifier leads nowhere, and what to do. */
-export function explainFailure(
-  failure: Failure,
-  specifier: string,
-  { root, installCommand }: ExplainContext,
-): Pick<Problem, 'code' | 'message' | 'hint'> {
+/** Puts the command of the project's package manager in the place of npm's, in what somebody is told to do. */
+export function withInstallCommand(hint: string, installCommand: () => string): string {
+  return hint.replace(/\bnpm install(?= [\w@-])/g, installCommand);
+}
+
+/** Says in words why a specifier leads nowhere, and what to do: with npm's command where a package has to be installed. */
+export function explainFailure(failure: Failure, specifier: string, root: string): Pick<Problem, 'code' | 'message' | 'hint'> {
   switch (failure.reason) {
     case 'file-missing': {
       const tried = relative(root, failure.tried);
@@ -49,7 +44,7 @@ export function explainFailure(
       return {
         code: 'package-missing',
         message: `The package '${failure.packageName}' is not installed.`,
-        hint: `Install it with: ${installCommand} ${failure.packageName}. A path of your own needs ./ in front.`,
+        hint: `Install it with: npm install ${failure.packageName}. A path of your own needs ./ in front.`,
       };
     case 'entry-missing':
       return {

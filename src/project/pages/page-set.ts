@@ -16,7 +16,6 @@ export interface PageSetOptions {
   files: Files;
   gate: FileGate;
   resolver: Resolver;
-  installCommand: string;
   /** The HTML of pages that have no file, by id. */
   generated(): Readonly<Record<string, string>>;
   /** HTML for the end of every page's head and body. */

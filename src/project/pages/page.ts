@@ -36,7 +36,6 @@ export interface Page {
 export interface PageOptions {
   paths: Paths;
   resolver: Resolver;
-  installCommand: string;
   /** What the settings put in, by its place in the text. */
   inserted?: readonly Span[];
   /** Name of the settings file, where the page has none of its own. */
@@ -47,7 +46,7 @@ export interface PageOptions {
 
 /** Reads a page and finds the files it names. What is missing becomes a problem of the page. */
 export function openPage(id: string, text: string, options: PageOptions): Page {
-  const { paths, resolver, installCommand, hasImports, inserted = [], settings } = options;
+  const { paths, resolver, hasImports, inserted = [], settings } = options;
   const parts = readPage(text);
   const page: Page = {
     id,
@@ -69,8 +68,7 @@ export function openPage(id: string, text: string, options: PageOptions): Page {
     const path = /^\.{0,2}\//.test(based) ? based : `./${based}`;
     const resolution = resolver.resolve(path, paths.fileOf(id), use);
     if ('found' in resolution) return paths.idOf(resolution.found);
-    const reason =
-      'failure' in resolution ? explainFailure(resolution.failure, specifier, { root: paths.root, installCommand }) : undefined;
+    const reason = 'failure' in resolution ? explainFailure(resolution.failure, specifier, paths.root) : undefined;
     const isRefused = 'failure' in resolution && resolution.failure.reason === 'refused';
     const message = `The page names '${specifier}', but there is no such file.`;
     const inText = text.indexOf(specifier, span.start);

@@ -162,7 +162,7 @@ async function decoratorProblem(id: string, source: string, { text, map }: Trans
   return problemAt(await placeIn(id, source, { text, map: map && keepMap(map) }, at), {
     code: 'syntax-unsupported',
     message: 'Decorators are not run by browsers yet, and these are not lowered.',
-    hint: 'Install a translator that lowers them, TypeScript 5 or 6 or Babel: npm install --save-dev @babel/core @babel/plugin-proposal-decorators. If the code is written for their older form, set experimentalDecorators in tsconfig.json.',
+    hint: 'Install a translator that lowers them, TypeScript 5 or 6 or Babel: npm install -D @babel/core @babel/plugin-proposal-decorators. If the code is written for their older form, set experimentalDecorators in tsconfig.json.',
   });
 }
 

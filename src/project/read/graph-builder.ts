@@ -45,6 +45,12 @@ export class GraphBuilder {
   readonly madeOf = new MadeOf();
   /** Modules that could not be made, with what is wrong. */
   readonly failed = new Map<string, Problem[]>();
+  /** Where those of them lead that were read far enough to tell. The graph has what they led to when they could still be made. */
+  readonly #failedEdges = new Map<string, readonly Edge[]>();
+  /** Changes with `failed`. */
+  #failures = 0;
+  /** Those of them that are in use, as of a state of the graph and of them. */
+  #inUse: { asOf: string; failed: readonly string[] } | undefined;
   readonly #options: GraphBuilderOptions;
   /** Modules that are being read. */
   get loading(): ReadonlyMap<string, unknown> {
@@ -65,7 +71,24 @@ export class GraphBuilder {
   }
 
   get problems(): Problem[] {
-    return [...this.failed.values(), ...this.#imports.problems.values()].flat();
+    const inUse = this.#failedInUse();
+    // What is wrong with the imports of a module that can't be made was wrong when it could be.
+    const ofImports = [...this.#imports.problems].flatMap(([id, problems]) => (this.failed.has(id) ? [] : problems));
+    return [...inUse.flatMap((id) => this.failed.get(id)!), ...ofImports];
+  }
+
+  /** Modules that could not be made and to which something still leads, as files are now. */
+  #failedInUse(): readonly string[] {
+    const { graph } = this.#options;
+    const failed = [...this.failed.keys()];
+    if (failed.length === 0) return failed;
+    const asOf = `${graph.shape} ${this.#failures}`;
+    if (this.#inUse?.asOf !== asOf) {
+      const used = new Set(graph.roots());
+      for (const id of used) for (const { target } of this.#failedEdges.get(id) ?? graph.edges(id)) used.add(target);
+      this.#inUse = { asOf, failed: failed.filter((id) => used.has(id)) };
+    }
+    return this.#inUse.failed;
   }
 
   /** Changes with the problems of imports. */
@@ -128,13 +151,16 @@ export class GraphBuilder {
     const { graph, changes, onLoaded, trace } = this.#options;
     if ('problems' in loaded) {
       this.failed.set(id, loaded.problems);
+      this.#failures++;
+      if (loaded.edges) this.#failedEdges.set(id, loaded.edges);
+      else this.#failedEdges.delete(id);
       this.madeOf.noteFailed(id, loaded.dependencies ?? []);
       // One broken module must not hide what is wrong below it.
       const below = (loaded.edges ?? []).filter(({ kind, target }) => !isLazy(kind) && !graph.has(target));
-      if (!graph.has(id)) await Promise.all(below.map(({ target }) => this.visit(target)));
+      await Promise.all(below.map(({ target }) => this.visit(target)));
       return;
     }
-    this.failed.delete(id);
+    this.#mend(id);
     const fromGraph = trace.now();
     const edgesBefore = graph.edges(id);
     const isSame = isSameContent(graph.content(id), loaded.content);
@@ -179,7 +205,7 @@ export class GraphBuilder {
   drop(ids: readonly string[]): void {
     for (const id of ids) {
       this.#options.files.drop(id);
-      this.failed.delete(id);
+      this.#mend(id);
       this.#imports.forget(id);
       this.madeOf.drop(id);
       this.#options.changes.dropped(id);
@@ -189,9 +215,16 @@ export class GraphBuilder {
   /** A module that nothing imports any more can't be a problem. */
   forgetUnreachableFailures(): void {
     const { graph } = this.#options;
+    const inUse = new Set(this.#failedInUse());
     for (const id of this.failed.keys()) {
-      if (!graph.has(id) && !graph.isRoot(id) && graph.importers(id).length === 0) this.failed.delete(id);
+      const isNamed = graph.has(id) || graph.importers(id).length > 0;
+      if (!isNamed && !inUse.has(id)) this.#mend(id);
     }
+  }
+
+  #mend(id: string): void {
+    if (this.failed.delete(id)) this.#failures++;
+    this.#failedEdges.delete(id);
   }
 
   async #relink(id: string, isChecked: boolean): Promise<void> {

@@ -31,7 +31,6 @@ export interface LoaderOptions {
   paths: Paths;
   resolver: Resolver;
   targets: RequestTargets;
-  installCommand: string;
   typescript: TsSettings;
   mode: Mode;
   compiler: StyleCompiler;
@@ -186,11 +185,7 @@ export class ModuleLoader {
       adapted = await this.#files.of(file, source, version.hash, adapter);
     } catch (error) {
       const dependencies = this.#files.failedOn(file).map((path) => this.#options.paths.idOf(path));
-      const problems = adapterProblems(file, source, adapter, error).map(({ hint, ...problem }) => ({
-        ...problem,
-        // What is to be installed is, by the project's own package manager.
-        ...(hint === undefined ? {} : { hint: hint.replace(/\bnpm install(?= \w)/, this.#options.installCommand) }),
-      }));
+      const problems = adapterProblems(file, source, adapter, error);
       return { problems, dependencies };
     }
     const { result, dependencies, folders } = adapted;

@@ -31,7 +31,6 @@ export interface RequestTargetsOptions {
   files: Files;
   gate: FileGate;
   adapters: readonly Adapter[];
-  installCommand: string;
 }
 
 /** What stands for a part of Node.js that a package asks for. */
@@ -64,7 +63,7 @@ export class RequestTargets {
     id: string,
     { specifier, kind, type, isCertain }: Pick<ModuleRequest, 'specifier' | 'kind' | 'type' | 'isCertain'>,
   ): RequestTarget {
-    const { resolver, paths, installCommand } = this.#options;
+    const { resolver, paths } = this.#options;
     if (!specifier.startsWith('.')) {
       if (/^(?:[a-z][a-z0-9+.-]+:)?\/\//i.test(specifier) || specifier.startsWith('data:'))
         return kind === 'dynamic' ? {} : { problem: foreign(specifier) };
@@ -83,7 +82,7 @@ export class RequestTargets {
     // What may be tried may fail, but nothing may be tried on files of others.
     if (kind === 'require' && !isCertain && resolution.failure.reason !== 'refused') return {};
     const { failure } = resolution;
-    const explained = explainFailure(failure, specifier, { root: paths.root, installCommand });
+    const explained = explainFailure(failure, specifier, paths.root);
     // It may never be called: what runs natively until then runs here.
     if (kind === 'dynamic' && failure.reason !== 'refused') return { warning: explained };
     if (failure.reason === 'builtin' && id.includes('node_modules/'))
@@ -109,14 +108,14 @@ export class RequestTargets {
 
   /** The module or file behind `new URL('…', import.meta.url)`; one that isn't there is left to the browser. */
   ofUrl(id: string, { specifier, kind }: ModuleRequest): RequestTarget {
-    const { resolver, paths, installCommand } = this.#options;
+    const { resolver, paths } = this.#options;
     const isPath = /^[./]/.test(specifier);
     const first = resolver.resolve(isPath ? specifier : `./${specifier}`, paths.fileOf(id), 'import');
     // A file of a package, where there is none beside the module.
     const isLost = !isPath && 'failure' in first && first.failure.reason === 'file-missing';
     const resolution = isLost ? resolver.resolve(specifier, paths.fileOf(id), 'import') : first;
     if ('failure' in resolution && resolution.failure.reason === 'refused')
-      return { problem: explainFailure(resolution.failure, specifier, { root: paths.root, installCommand }) };
+      return { problem: explainFailure(resolution.failure, specifier, paths.root) };
     if (!('found' in resolution)) return {};
     const target = paths.idOf(resolution.found);
     const isWhole = kind === 'worker' || kindOfFile(target) === 'asset';

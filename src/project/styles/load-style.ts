@@ -12,7 +12,6 @@ export interface StyleLoaderOptions extends StylePart {
   paths: Paths;
   resolver: Resolver;
   compiler: StyleCompiler;
-  installCommand: string;
   /** Told what the user should know of a sheet, though it's made. */
   onWarning(id: string, warning: Problem): void;
 }
@@ -21,7 +20,7 @@ export interface StyleLoaderOptions extends StylePart {
 export async function loadStyle(
   id: string,
   source: string,
-  { paths, resolver, compiler, installCommand, onWarning, ...part }: StyleLoaderOptions,
+  { paths, resolver, compiler, onWarning, ...part }: StyleLoaderOptions,
 ): Promise<Loaded> {
   const file = paths.fileOf(id);
   const compiled = await compiler.compile(id, file, source, part);
@@ -43,13 +42,11 @@ export async function loadStyle(
     if ('failure' in resolution && (reference.kind === 'sheet' || resolution.failure.reason === 'refused')) {
       const start = Math.max(0, source.indexOf(reference.specifier));
       const place = { file: id, text: source, start, end: start + reference.specifier.length };
-      problems.push(
-        problemAt(place, explainFailure(resolution.failure, reference.specifier, { root: paths.root, installCommand })),
-      );
+      problems.push(problemAt(place, explainFailure(resolution.failure, reference.specifier, paths.root)));
     }
     if ('failure' in resolution && reference.kind === 'file' && resolution.failure.reason === 'file-missing') {
       const start = Math.max(0, source.indexOf(reference.specifier));
-      const { message, hint } = explainFailure(resolution.failure, reference.specifier, { root: paths.root, installCommand });
+      const { message, hint } = explainFailure(resolution.failure, reference.specifier, paths.root);
       const place = { file: id, text: source, start, end: start + reference.specifier.length };
       // One from the root may be a backend's.
       if (!reference.specifier.startsWith('/'))
