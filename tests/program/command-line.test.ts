@@ -27,18 +27,6 @@ describe('what is wrong on the command line or in the settings', () => {
     ['an unknown command', ['sail'], {}, "Unknown command 'sail'."],
     ['an unknown setting', ['serve'], { 'vine-spark.config.json': '{ "bass": "/" }' }, "There is no setting 'bass'."],
     [
-      'a setting of the wrong type',
-      ['serve'],
-      { 'vine-spark.config.json': '{ "listen": { "port": "80" } }' },
-      `The setting 'listen.port' is "80", but it must be a number.`,
-    ],
-    [
-      'a setting out of range',
-      ['serve'],
-      { 'vine-spark.config.ts': 'export default { forward: [{ paths: ["api"], to: "http://a:1" }] };' },
-      `The setting 'forward.0.paths.0' is "api", but it must start with /.`,
-    ],
-    [
       'settings that throw',
       ['serve'],
       { 'vine-spark.config.mjs': 'throw new Error("no tide table");' },

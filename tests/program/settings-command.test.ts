@@ -81,49 +81,6 @@ test('--schema prints what editors need', async () => {
   expect(schema).toMatchObject({ additionalProperties: false, properties: { base: { pattern: expect.any(String) } } });
 }, 30_000);
 
-/** A settings file, and what is said of it: place, sentence, remedy. */
-const mistakes: [settings: string, said: RegExp[]][] = [
-  ['{ "bse": "/x/" }', [/There is no setting 'bse'.*1:3.*Did you mean 'base'\?/s]],
-  ['{ "base": "x" }', [/The setting 'base' is "x", but it must start and end with \/.*1:11.*For example: base: '\/berths\/'/s]],
-  [
-    '{\n  "listen": { "prt": 1,\n    "port": "80" }\n}',
-    [
-      /'listen\.port' is "80", but it must be a number.*3:13.*For example: listen: \{ port: 8463 \}/s,
-      /There is no setting 'listen\.prt'.*2:15.*Did you mean 'listen\.port'/s,
-    ],
-  ],
-  [
-    '{ "forward": [{ "paths": ["api"], "to": "x" }] }',
-    [
-      /'forward\.0\.paths\.0' is "api", but it must start with \/.*1:27/s,
-      /'forward\.0\.to' is "x", but it must be an origin.*1:41/s,
-    ],
-  ],
-  ['{ "output": { "sourceMaps": "yes" } }', [/must be one of "on", "hidden", "off".*sourceMaps: 'hidden'/s]],
-  ['{ "embed": { "from": ["localhost:8464"] } }', [/must be an origin such as/]],
-  ['{ "pages": { "/": { "scripts": "a" } } }', [/'pages\.\/' is .*must be the path of an HTML file, or \{ script/]],
-  ['{ "run": [{ "name": "a b", "command": "x" }] }', [/must be a short name.*1:21.*For example: run: \[/s]],
-  ['[]', [/The settings must be an object/]],
-  [
-    '{ "verbatim": "public", "roots": 1, "expose": {} }',
-    [/'verbatim' is "public".*1:15/s, /'roots' is 1.*1:34/s, /'expose' is \{\}.*1:47/s],
-  ],
-];
-test.each(mistakes)(
-  '%s is explained',
-  async (settings, said) => {
-    workspace = Workspace.with({ 'index.html': '', 'vine-spark.config.json': settings });
-    const { code, stderr } = await runProgram(workspace.root, ['serve', '--port', '0']);
-    expect([code, stderr.match(/unknown-setting/g)?.length]).toEqual([2, said.length]);
-    for (const [index, part] of stderr
-      .trim()
-      .split(/\n(?=✖)/)
-      .entries())
-      expect(part).toMatch(said[index]!);
-  },
-  30_000,
-);
-
 test('mistakes in TypeScript settings have places too', async () => {
   workspace = Workspace.with({
     'index.html': '',

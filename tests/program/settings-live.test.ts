@@ -1,4 +1,6 @@
 import { afterAll, beforeAll, expect, test } from '@jest/globals';
+import { problemText } from '../../src/cli/report/problem-text.js';
+import type { Problem } from '../../src/core/problem/problem.js';
 import { Backend } from '../support/backend.js';
 import { Program } from '../support/program.js';
 import { Workspace } from '../support/workspace.js';
@@ -100,16 +102,45 @@ test('a stream to the backend goes on through a change, and updates are sent as 
   await stream.cancel();
 });
 
-test('a mistake keeps the last good settings and says what is wrong; the same settings are no change', async () => {
+/** A settings file, and what is said of it: place, sentence, remedy. */
+const mistakes: [settings: string, said: RegExp[]][] = [
+  ['{ "bse": "/x/" }', [/There is no setting 'bse'.*1:3.*Did you mean 'base'\?/s]],
+  ['{ "base": "x" }', [/The setting 'base' is "x", but it must start and end with \/.*1:11.*For example: base: '\/berths\/'/s]],
+  [
+    '{\n  "listen": { "prt": 1,\n    "port": "80" }\n}',
+    [
+      /'listen\.port' is "80", but it must be a number.*3:13.*For example: listen: \{ port: 8463 \}/s,
+      /There is no setting 'listen\.prt'.*2:15.*Did you mean 'listen\.port'/s,
+    ],
+  ],
+  [
+    '{ "forward": [{ "paths": ["api"], "to": "x" }] }',
+    [
+      /'forward\.0\.paths\.0' is "api", but it must start with \/.*1:27/s,
+      /'forward\.0\.to' is "x", but it must be an origin.*1:41/s,
+    ],
+  ],
+  ['{ "output": { "sourceMaps": "yes" } }', [/must be one of "on", "hidden", "off".*sourceMaps: 'hidden'/s]],
+  ['{ "embed": { "from": ["localhost:8464"] } }', [/must be an origin such as/]],
+  ['{ "pages": { "/": { "scripts": "a" } } }', [/'pages\.\/' is .*must be the path of an HTML file, or \{ script/]],
+  ['{ "run": [{ "name": "a b", "command": "x" }] }', [/must be a short name.*1:21.*For example: run: \[/s]],
+  ['[]', [/The settings must be an object/]],
+  [
+    '{ "verbatim": "public", "roots": 1, "expose": {} }',
+    [/'verbatim' is "public".*1:15/s, /'roots' is 1.*1:34/s, /'expose' is \{\}.*1:47/s],
+  ],
+];
+test.each(mistakes)('%s is explained, and the last good settings hold', async (text, said) => {
   const after = program.mark;
-  workspace.write({ 'vine-spark.config.json': '{ "forwrd": [] }' });
+  workspace.write({ 'vine-spark.config.json': text });
   const { problems } = await program.next('problems', { after });
-  expect(problems[0]).toMatchObject({
-    code: 'unknown-setting',
-    message: "There is no setting 'forwrd'.",
-    hint: "Did you mean 'forward'?",
-  });
+  expect(problems.map(({ code }: Problem) => code)).toEqual(said.map(() => 'unknown-setting'));
+  for (const [index, problem] of problems.entries()) expect(problemText(problem)).toMatch(said[index]!);
   expect(await get('/api/x')).toBe('200 from the backend: /api/x');
+});
+
+test('settings that are right again apply', async () => {
+  const after = program.mark;
   workspace.write({ 'vine-spark.config.json': settings({ listen: { port: 9 } }) });
   expect(await program.next('settings', { after })).toMatchObject({ needsRestart: [] });
   expect(await get('/api/x')).toMatch(/^404/);
