@@ -100,6 +100,7 @@ export class FrontDoor {
 /** Sends a browser that speaks plain HTTP to the same place with TLS. */
 function redirect(request: IncomingMessage, response: ServerResponse): void {
   const { host } = request.headers;
+  response.setHeader('connection', 'close');
   const target = (request.url ?? '/').startsWith('/') ? request.url! : '/';
   // Whoever sends no name, or none that a URL can hold, is told nothing.
   if (host === undefined || !/^[\w.:[\]-]+$/.test(host))
@@ -110,7 +111,6 @@ function redirect(request: IncomingMessage, response: ServerResponse): void {
     body: `<h1>This server speaks HTTPS</h1><p>Go to <a href="${escapeHtml(location)}">${escapeHtml(location)}</a>.</p>`,
   });
   response.setHeader('location', location);
-  response.setHeader('connection', 'close');
   sendText(response, 307, 'text/html; charset=utf-8', body);
 }
 
