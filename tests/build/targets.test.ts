@@ -19,12 +19,15 @@ const mole: Record<string, string> = {
   'package.json': '{ "type": "module" }',
   'index.html':
     '<!doctype html><link rel="icon" href="data:,"><p class="berth"></p><script type="module" src="src/main.ts"></script>',
-  'src/main.ts': `import './berth.css'; import common from './common.cjs';
+  'src/main.ts': `import './berth.css'; import common from './common.cjs'; import Hull from './hull';
     class Berth { #depth = 4; static count = 0; static { Berth.count = 1; } get depth() { return this.#depth ?? 0; } async *tides() { yield* [1, 2]; } }
     const tides: number[] = []; for await (const tide of new Berth().tides()) tides.push(tide);
     const { a, ...rest } = { a: 1, b: 2, ...(tides as object) }; let level: number | undefined; level ??= 2 ** 3;
     const late = await import('./late'); const text = \`\${late?.name.toUpperCase()}\`;
-    document.title = [new Berth().depth, Berth.count, tides, Object.keys(rest).length, level, text, common.spread(1, 2), [..."ab"].length].join();`,
+    const Mast = class { static high = 1 }, sails = { Jib: class { static #area = 2; static area() { return this.#area; } } }, Own = class { static name = 'own' };
+    const names = [Mast, sails.Jib, Hull, Own, class { static { } }].map((one) => one.name).join(' ');
+    document.title = [names, sails.Jib.area(), new Berth().depth, Berth.count, tides, Object.keys(rest).length, level, text, common.spread(1, 2), [..."ab"].length].join();`,
+  'src/hull.ts': 'export default class<T = number> { static depth = 4; draught?: T }',
   'src/late.ts': `export const name = await Promise.resolve('late');\n`,
   'src/common.cjs': `module.exports = { spread: (...all) => ({ ...all }).hasOwnProperty('1') };\n`,
   'src/berth.css': '.berth { inset: 0; user-select: none; color: rgb(0 0 0 / 50%); &:hover { color: red } }',
@@ -59,7 +62,7 @@ test.each(isLong ? targets : [targets[0], targets[2]])(
     const { url, close } = await serveNatively(workspace.path('dist'));
     const { page, errors } = await openPage(browser, `${url}index.html`);
     await page.waitForFunction('document.title !== ""');
-    expect([await page.title(), errors]).toEqual(['4,1,1,2,3,8,LATE,true,2', []]);
+    expect([await page.title(), errors]).toEqual(['Mast Jib default own ,2,4,1,1,2,3,8,LATE,true,2', []]);
     await page.context().close();
     close();
     workspace.dispose();

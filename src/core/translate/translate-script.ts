@@ -60,15 +60,18 @@ export async function translateScript(source: string, options: TranslateOptions)
   const { jsx, legacyDecorators, decoratorMetadata, verbatimImports, definedFields } = options.options;
   const { transform } = await translator();
   await nextBatch();
-  const result = await transform(options.id, source, {
-    lang: isTypeScript ? (isJsx ? 'tsx' : 'ts') : isPlain ? 'js' : 'jsx',
+  const lang = isTypeScript ? (isJsx ? 'tsx' : 'ts') : isPlain ? 'js' : 'jsx';
+  const target = targetOf(targets, definedFields);
+  const named = target.target ? (await import('./class-names.js')).withClassNames(source, lang) : source;
+  const result = await transform(options.id, named, {
+    lang,
     sourceType: options.id.endsWith('.cts') || (isPlain && (await options.isCommonJs?.())) ? 'commonjs' : 'module',
     sourcemap: true,
     decorator: { legacy: legacyDecorators, emitDecoratorMetadata: decoratorMetadata },
     typescript: { onlyRemoveTypeImports: verbatimImports, removeClassFieldsWithoutInitializer: !definedFields },
     // Fields can only be made assignments where they are taken apart, which syntax before 2022 asks for.
     ...(definedFields ? {} : { assumptions: { setPublicClassFields: true } }),
-    ...targetOf(targets, definedFields),
+    ...target,
     jsx: {
       runtime: jsx.runtime,
       development: options.mode === 'development' && jsx.runtime === 'automatic',
