@@ -1,7 +1,8 @@
 import { afterAll, beforeAll, expect, test } from '@jest/globals';
 import type { Browser, Page } from 'playwright-core';
 import { launchBrowser, openPage } from '../support/browser.js';
-import { Program } from '../support/program.js';
+import { serveNatively } from '../support/native.js';
+import { Program, runProgram } from '../support/program.js';
 import { randomNumbers } from '../support/random-program.js';
 import { full, isLong } from '../support/sizes.js';
 import { editSoakApp, makeSoakApp, partsShown, soakFiles } from '../support/soak-app.js';
@@ -21,6 +22,13 @@ const look = `(() => {
   }
   return rows.join('\\n');
 })()`;
+/** The same with all computed styles, and without names that builds make: of classes and files. */
+const wholeLook = `[...document.querySelectorAll('body, #app *')].map((element) => {
+  const computed = getComputedStyle(element);
+  const own = [...element.childNodes].filter((node) => node.nodeType === 3).map((node) => node.data).join('');
+  const styles = [...computed].filter((name) => !name.startsWith('--')).map((name) => name + ':' + computed[name]).join(';');
+  return [element.tagName, element.classList.length, own, styles.replace(/"[^"]*\\/([\\w]+?)(?:-[0-9a-f]{10})?(\\.\\w+)(?:\\?[^"]*)?"/g, '$1$2')].join(' ');
+}).join('\\n')`;
 const heldCounts = `Object.fromEntries([...document.querySelectorAll('[data-part]')].map((part) => [part.dataset.part, part.querySelector('button').textContent]))`;
 const hasPanel = `document.querySelector('spark-panel') !== null`;
 
@@ -50,6 +58,7 @@ async function soak(seed: number): Promise<void> {
   const hot = await openPage(browser, program.url);
   const { number } = await program.next('joined');
   const fresh = await (await browser.newContext()).newPage();
+  let builds = 0;
   for (let n = 0; n < edits; n++) {
     await clickSomething(hot.page, random);
     const before = {
@@ -73,6 +82,10 @@ async function soak(seed: number): Promise<void> {
         continue;
       }
       await sameAsFresh(hot.page, fresh, { program, parts: partsShown(app) });
+      if (n >= 10 * builds + 4 && partsShown(app) > 0) {
+        builds++;
+        await sameWhenBuilt(fresh, workspace, partsShown(app));
+      }
       if (partsShown(app) > 0) await settles(() => hot.page.evaluate(hasPanel), false);
       if (!edit.keepsState || before.broken) continue;
       expect(hot.loads()).toBe(before.loads);
@@ -85,6 +98,7 @@ async function soak(seed: number): Promise<void> {
       throw new Error(`${what} (page ${number})\n${told}\n${hot.console.slice(-6).join('\n')}`, { cause: error });
     }
   }
+  expect(builds).toBeGreaterThan(0);
   await program.stop();
   await hot.page.context().close();
   await fresh.context().close();
@@ -116,6 +130,21 @@ async function sameAsFresh(hot: Page, fresh: Page, { program, parts }: { program
       if (Date.now() > until) expect(seen.split('\n')).toEqual(shown.split('\n'));
     }
   }
+}
+
+/** Builds what a fresh page shows, and looks at that. */
+async function sameWhenBuilt(fresh: Page, workspace: Workspace, parts: number): Promise<void> {
+  const { code, stderr } = await runProgram(workspace.root, ['build', '--no-cache']);
+  expect([code, stderr]).toEqual([0, '']);
+  const { url, close } = await serveNatively(workspace.path('dist'));
+  const { page, errors } = await openPage(browser, `${url}index.html`);
+  await lookAt(page, parts);
+  const rows = async (of: Page) => String(await of.evaluate(wholeLook)).split(/[\n;]/);
+  expect(await rows(page)).toEqual(await rows(fresh));
+  expect(errors).toEqual([]);
+  await page.context().close();
+  close();
+  workspace.delete('dist');
 }
 
 /** What a page shows once as many components are there as should be. */

@@ -270,27 +270,52 @@ test('what little some late modules share goes where more of them share, without
   workspace.dispose();
 }, 60_000);
 
-test('what CommonJS gives by default follows the module that imports it, though another one passes it on', async () => {
-  const workspace = Workspace.with({
-    'index.html': '<!doctype html><link rel="icon" href="data:,"><script type="module" src="main.ts"></script>',
-    'main.ts': `import { common } from 'passer'; import own from 'common'; document.title = [typeof common, typeof own].join();\n`,
-    'node_modules/passer/package.json': '{ "name": "passer", "type": "module", "main": "index.js", "sideEffects": false }',
-    'node_modules/passer/index.js': `export { default as common } from 'common';\n`,
-    'node_modules/common/package.json': '{ "name": "common", "main": "index.js" }',
-    'node_modules/common/index.js': `exports.__esModule = true; exports.default = () => 1;\n`,
-  });
+const titled = '<!doctype html><link rel="icon" href="data:,"><p></p><script type="module" src="main.ts"></script>';
+test.each<[what: string, files: Record<string, string>, title: string]>([
+  [
+    'what CommonJS gives by default follows the module that imports it, though another one passes it on',
+    {
+      'main.ts': `import { common } from 'passer'; import own from 'common'; document.title = [typeof common, typeof own].join();\n`,
+      'node_modules/passer/package.json': '{ "name": "passer", "type": "module", "main": "index.js", "sideEffects": false }',
+      'node_modules/passer/index.js': `export { default as common } from 'common';\n`,
+      'node_modules/common/package.json': '{ "name": "common", "main": "index.js" }',
+      'node_modules/common/index.js': `exports.__esModule = true; exports.default = () => 1;\n`,
+    },
+    'object,function',
+  ],
+  [
+    'late sheets come in the order of the modules that ask for them, in whatever order they are asked for',
+    {
+      'main.ts': `import './pier.css'; import './quay.css';
+        const first = () => import('./first'), second = () => import('./second');
+        const { order, color } = getComputedStyle(document.querySelector('p')!); const told = [order, color];
+        await second(); await first(); const now = getComputedStyle(document.querySelector('p')!);
+        document.title = [...told, now.order, now.color, now.marginTop].join();\n`,
+      'pier.css': 'p { order: 1; color: red; }',
+      'quay.css': 'p { order: 2; }',
+      'first.ts': `import './low.css'; import './both.css'; export {};\n`,
+      'second.ts': `import './high.css'; import './both.css'; export {};\n`,
+      'low.css': 'p { margin-top: 1px; order: 3; }',
+      'high.css': 'p { margin-top: 2px; order: 4; color: blue; }',
+      'both.css': 'p { order: 5; margin-top: 3px; }',
+    },
+    '2,rgb(255, 0, 0),4,rgb(0, 0, 255),2px',
+  ],
+])('served and built, %s', async (_, files, title) => {
+  const workspace = Workspace.with({ 'index.html': titled, ...files });
   const titles: string[] = [];
   const program = await Program.serve(workspace.root);
   await build(workspace);
   const { url, close } = await serveNatively(workspace.path('dist'));
   for (const at of [program.url, `${url}index.html`]) {
-    const { page } = await openPage(browser, at);
+    const { page, errors } = await openPage(browser, at);
     await page.waitForFunction('document.title !== ""');
     titles.push(await page.title());
+    expect(errors).toEqual([]);
     await page.context().close();
   }
-  expect(titles).toEqual(['object,function', 'object,function']);
+  expect(titles).toEqual([title, title]);
   await program.stop();
   close();
   workspace.dispose();
-}, 60_000);
+});

@@ -2,7 +2,7 @@ import type { FileChange, UpdateMessage, UpdateScript } from '../../core/live/me
 import { isElsewhere, ours } from '../runtime/base-path.js';
 import { connect, disconnect, linkFrom } from '../runtime/link.js';
 import { setLossListener, setRefusalListener } from '../runtime/live-api.js';
-import { completeBelow } from '../runtime/load-piece.js';
+import { completeBelow, noteNewest } from '../runtime/load-piece.js';
 import { loadScript } from '../runtime/load-script.js';
 import {
   type Definition,
@@ -57,6 +57,7 @@ export async function applyUpdate(update: UpdateMessage): Promise<Applied> {
   const changed: string[] = [];
   let mayMoveSheets = update.removed.length > 0 || hasFailedSheets();
   for (const [id, definition] of incoming) {
+    noteNewest(id, definition);
     const entry = registry.get(id);
     if (!entry || !leadsToSame(entry.definition, definition)) mayMoveSheets = true;
     if (entry?.definition.edges.version === definition.edges.version) incoming.delete(id);

@@ -2,10 +2,25 @@ import { ownUrl, pieceName, pieceNameOf } from '../../core/urls.js';
 import { frontEndBase, ours } from './base-path.js';
 import { pieceVersion, refreshKey, runsOf } from './hook.js';
 import { loadScript } from './load-script.js';
-import { registry } from './records.js';
+import { type Definition, defineModule, registry } from './records.js';
 
 /** Pieces on their way, by URL, so that two imports of one module load it once. */
 const loading = new Map<string, Promise<void>>();
+
+/** What updates brought while pieces were on their way, which may bring older versions of it. */
+const newest = new Map<string, Definition>();
+
+/** Notes a definition that came with an update: nothing that was asked for before takes its place. */
+export function noteNewest(id: string, definition: Definition): void {
+  if (loading.size > 0) newest.set(id, definition);
+}
+
+function restoreNewest(): void {
+  for (const [id, definition] of newest) {
+    const known = registry.get(id)?.definition.edges.version;
+    if (known !== undefined && known !== definition.edges.version) defineModule(id, definition);
+  }
+}
 
 /** URLs of the pieces that were asked for beside those in the page. */
 export const loadedPieces = new Set<string>();
@@ -15,9 +30,15 @@ export function loadPiece(url: string): Promise<void> {
   const known = loading.get(url);
   if (known) return known;
   const promise = loadWith(url)
-    .then(() => void loadedPieces.add(url))
-    // What it brought may be forgotten again and asked for anew.
-    .finally(() => loading.delete(url));
+    .then(() => {
+      loadedPieces.add(url);
+      restoreNewest();
+    })
+    .finally(() => {
+      // What it brought may be forgotten again and asked for anew.
+      loading.delete(url);
+      if (loading.size === 0) newest.clear();
+    });
   loading.set(url, promise);
   return promise;
 }

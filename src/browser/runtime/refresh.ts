@@ -1,3 +1,4 @@
+import { type ReactHook, redoPending, watchRoots } from './react-roots.js';
 import type { Instance } from './records.js';
 
 /** The part of React's refresh runtime that is used here. */
@@ -33,6 +34,7 @@ let refreshRuntime: RefreshRuntime | undefined;
 /** Installs React's refresh runtime; must happen before React itself runs. */
 export function installRefresh(runtime: RefreshRuntime): void {
   runtime.injectIntoGlobalHook(globalThis);
+  watchRoots((globalThis as { __REACT_DEVTOOLS_GLOBAL_HOOK__?: ReactHook }).__REACT_DEVTOOLS_GLOBAL_HOOK__!);
   refreshRuntime = runtime;
 }
 
@@ -135,6 +137,7 @@ export function refreshComponents(): string[] {
   const reset = refreshPreact();
   try {
     const result = refreshRuntime?.performReactRefresh();
+    if (result) redoPending();
     reset.push(...[...(result?.staleFamilies ?? [])].map(({ current }) => componentName(current)));
   } catch (error) {
     // A component failed while it rendered. React 19 reports that itself, React 18 throws it at whoever asked.

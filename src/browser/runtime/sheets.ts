@@ -73,7 +73,8 @@ export function isLateRoot(id: string): boolean {
 export async function ensureSheetsBelow(ids: readonly string[]): Promise<void> {
   if (typeof document === 'undefined') return;
   const there = new Set(Object.keys(sheetVersions()));
-  const missing = evaluationOrder(ids).filter((id) => styleOf(id) !== undefined && !there.has(id));
+  // In a build, those without a URL are in the page's own file.
+  const missing = evaluationOrder(ids).filter((id) => styleOf(id) && !there.has(id));
   if (missing.length === 0) return;
   const order = moduleOrder();
   // What comes behind all of a file needs no place in it.
@@ -100,7 +101,8 @@ export async function arrangeSheets(): Promise<void> {
   for (const element of importedElements())
     if (!needed.has(element.getAttribute(mark)!) || element.hasAttribute(failed)) element.remove();
   await ensureSheetsBelow(wanted);
-  if (document.querySelector(`link[${joined}]`) && !isSorted(Object.keys(sheetVersions()), wanted)) await separate();
+  // Sheets of a file stay together as long as they come first.
+  if (Object.keys(joinedVersions()).some((id, place) => id !== wanted[place])) await separate();
   const kept = importedElements();
   const byId = new Map(kept.map((element) => [element.getAttribute(mark)!, element]));
   const inOrder = wanted.flatMap((id) => byId.get(id) ?? []);
@@ -112,13 +114,6 @@ export async function arrangeSheets(): Promise<void> {
   document.head.append(...fresh);
   await Promise.all(fresh.map(settled));
   for (const element of moved) element.remove();
-}
-
-/** Whether those of `ids` that are in `order` come in that order. */
-function isSorted(ids: readonly string[], order: readonly string[]): boolean {
-  const place = new Map(order.map((id, index) => [id, index]));
-  const places = ids.flatMap((id) => place.get(id) ?? []);
-  return places.every((at, index) => index === 0 || places[index - 1]! < at);
 }
 
 /**
@@ -195,9 +190,13 @@ export async function replaceRefusedSheets(): Promise<void> {
   await Promise.all(links.map(settled));
 }
 
-/** Sheets that came in one file get an element each, so that one of them can be replaced, moved, or taken away. */
+/**
+ * Sheets that came in one file get an element each, so that one of them can be replaced, moved, or taken away. Those of a build
+ * that have no files of their own stay as they are.
+ */
 async function separate(): Promise<void> {
-  const files = [...document.querySelectorAll<HTMLLinkElement>(`link[${joined}]`)];
+  const all = [...document.querySelectorAll<HTMLLinkElement>(`link[${joined}]`)];
+  const files = all.filter((file) => Object.values(versionsIn(file)).every((url) => url !== ''));
   await Promise.all(
     files.map(async (file) => {
       const links = Object.entries(versionsIn(file)).map(([id, url]) => linkTo(id, url));
