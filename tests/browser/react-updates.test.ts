@@ -170,6 +170,44 @@ describe('a page whose first build fails', () => {
   });
 });
 
+describe('a save while a page loads', () => {
+  const late = (text: string) => `globalThis.hasRun = true;\nexport const Late = () => <p id="late">${text}</p>;\n`;
+  const lazily = {
+    'index.html': files['index.html'],
+    'src/main.tsx': `import { createRoot } from 'react-dom/client';\nimport { Harbour } from './harbour';\ncreateRoot(document.getElementById('app')!).render(<Harbour />);\n`,
+    'src/harbour.tsx': `import { lazy, Suspense } from 'react';\nconst Late = lazy(() => import('./late').then((m) => ({ default: m.Late })));\nexport const Harbour = () => <Suspense fallback={<p>mist</p>}><Late /></Suspense>;\n`,
+    'src/late.tsx': late('first'),
+  };
+
+  test('shows, though what it changes waits to be drawn, or is on its way in its old version', async () => {
+    const workspace = Workspace.with(lazily, { packages: true });
+    const program = await Program.serve(workspace.root);
+    const page = await (await browser.newContext()).newPage();
+    const shows = (text: string) => page.waitForFunction(`document.getElementById('late')?.textContent === '${text}'`);
+    // React keeps a fallback for a while, and has drawn by then what it shows next.
+    for (const text of ['second', 'third', 'fourth']) {
+      await page.goto(program.url);
+      await page.waitForFunction('globalThis.hasRun');
+      const after = program.mark;
+      workspace.write({ 'src/late.tsx': late(text) });
+      await program.next('applied', { after });
+      await shows(text);
+    }
+    await page.route('**/~spark/piece/**late**', async (route) => {
+      const response = await route.fetch();
+      const after = program.mark;
+      workspace.write({ 'src/late.tsx': late('fifth') });
+      await program.next('applied', { after });
+      await route.fulfill({ response });
+    });
+    await page.goto(program.url);
+    await shows('fifth');
+    await page.context().close();
+    await program.stop();
+    workspace.dispose();
+  });
+});
+
 describe('when the server ends', () => {
   test('the page connects to the next one, and reloads only if files changed meanwhile', async () => {
     const workspace = Workspace.with(files, { packages: true });
