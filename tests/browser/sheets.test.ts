@@ -64,6 +64,20 @@ async function staysRight(): Promise<void> {
   expect(at.loads()).toBe(1);
 }
 
+test('a module that becomes late, and is asked for later, has its sheets again', async () => {
+  const late = { 'late.js': `import './late.css';\nexport const berth = 4;\n`, 'late.css': 'p { order: 4; }' };
+  await at.start({ ...harbour(), ...late, 'main.js': `import './late.js';\n${taking}` });
+  expect(await style('order')).toBe('4');
+  await at.save({
+    'main.js': `document.querySelector('p').onclick = () => import('./late.js').then(() => (document.title = 'late'));\n${taking}`,
+  });
+  expect(await style('order')).toBe('0');
+  await at.page.click('p');
+  await at.page.waitForFunction(`document.title === 'late'`);
+  expect(await style('order')).toBe('4');
+  expect(at.loads()).toBe(1);
+});
+
 test('the sheets that modules import are no requests, however many there are', async () => {
   await at.start(harbour());
   await staysRight();

@@ -7,6 +7,7 @@ import { loadScript } from '../runtime/load-script.js';
 import {
   type Definition,
   defineModule,
+  dynamicTargets,
   entries,
   type Instance,
   importersOf,
@@ -133,9 +134,11 @@ function stopwatch(stages: Applied['stages']): (name: string) => void {
   };
 }
 
-/** Whether two versions of a module need the same modules, in the same order. */
-function leadsToSame(before: Definition, after: Definition): boolean {
-  return targetsOf(before.edges).join('\0') === targetsOf(after.edges).join('\0');
+/** Whether two versions of a module need the same modules, in the same order, and as late as before. */
+function leadsToSame({ edges: before }: Definition, { edges: after }: Definition): boolean {
+  return (
+    targetsOf(before).join('\0') === targetsOf(after).join('\0') && dynamicTargets(before).length === dynamicTargets(after).length
+  );
 }
 
 /** Whether the page may evaluate strings, as far as is known. Trying again would only print another refusal. */

@@ -9,7 +9,7 @@ import { type Instance, registry, surface } from './records.js';
 import { registerComponent, signatureFunction } from './refresh.js';
 import { readTarget, resolveImport } from './resolve-export.js';
 import { importModule } from './run-modules.js';
-import { arrangeSheets, ensureSheetsBelow, noteRoot } from './sheets.js';
+import { arrangeSheets, ensureSheetsBelow, isLateRoot, noteRoot } from './sheets.js';
 
 /** What the URLs of workers begin with. */
 function workerUrls(): string {
@@ -90,9 +90,10 @@ export class Handle {
     if (target?.missing !== undefined) throw new TypeError(target.missing);
     // Not known when the module was linked: leave it to the browser, as seen from the source's place.
     if (!target) return import(new URL(name, sourceUrl(this.#instance)).href) as Promise<object>;
+    // What was asked for before and has run has all it needs. One that was imported by others until now may have lost its sheets.
+    const isNews = !isLateRoot(target.id);
     noteRoot(target.id);
-    // What has run already has all it needs.
-    if (!registry.get(target.id)?.instance) {
+    if (isNews || !registry.get(target.id)?.instance) {
       if (!registry.has(target.id)) await loadPiece(target.piece);
       await completeBelow([target.id]);
       await ensureSheetsBelow([target.id]);
