@@ -366,7 +366,7 @@ describe('trust', () => {
 describe('much and many', () => {
   let big: Program;
   let server: Server;
-  const whole = full(1 << 28, 1 << 30);
+  const whole = full(1 << 27, 1 << 30);
   beforeAll(async () => {
     const block = Buffer.alloc(1 << 20, 'tide');
     server = createServer((request, response) => {
