@@ -14,6 +14,7 @@ export default {
   testTimeout: 60_000,
   // Browsers and servers share two cores.
   maxWorkers: 2,
+  testSequencer: '<rootDir>/tests/support/sequencer.mjs',
   reporters: ['default', '<rootDir>/tests/support/counting-reporter.mjs'],
   modulePathIgnorePatterns: ['<rootDir>/dist', '<rootDir>/saltmarsh-ferries'],
 };
