@@ -64,17 +64,18 @@ async function staysRight(): Promise<void> {
   expect(at.loads()).toBe(1);
 }
 
-test('a module that becomes late, and is asked for later, has its sheets again', async () => {
+test('a module that becomes late, and is asked for later, has its sheets again, as they are now', async () => {
   const late = { 'late.js': `import './late.css';\nexport const berth = 4;\n`, 'late.css': 'p { order: 4; }' };
   await at.start({ ...harbour(), ...late, 'main.js': `import './late.js';\n${taking}` });
   expect(await style('order')).toBe('4');
+  await at.save({ 'late.css': 'p { order: 7; }' });
   await at.save({
     'main.js': `document.querySelector('p').onclick = () => import('./late.js').then(() => (document.title = 'late'));\n${taking}`,
   });
   expect(await style('order')).toBe('0');
   await at.page.click('p');
   await at.page.waitForFunction(`document.title === 'late'`);
-  expect(await style('order')).toBe('4');
+  expect(await style('order')).toBe('7');
   expect(at.loads()).toBe(1);
 });
 

@@ -1,3 +1,4 @@
+import type { RuntimeEdges } from '../../core/pieces/runtime-edges.js';
 import { ownUrl, pieceName, pieceNameOf } from '../../core/urls.js';
 import { frontEndBase, ours } from './base-path.js';
 import { pieceVersion, refreshKey, runsOf } from './hook.js';
@@ -9,10 +10,21 @@ const loading = new Map<string, Promise<void>>();
 
 /** What updates brought while pieces were on their way, which may bring older versions of it. */
 const newest = new Map<string, Definition>();
+const newestSheets = new Map<string, Sheet>();
+
+/** What the edges of a module that is a sheet say of it. */
+export type Sheet = Required<Pick<RuntimeEdges, 'style' | 'css'>>;
 
 /** Notes a definition that came with an update: nothing that was asked for before takes its place. */
 export function noteNewest(id: string, definition: Definition): void {
   if (loading.size > 0) newest.set(id, definition);
+}
+
+/** The same for a sheet that is another one, though its module is the same. */
+export function noteNewestSheet(id: string, sheet: Sheet): void {
+  if (loading.size > 0) newestSheets.set(id, sheet);
+  const edges = registry.get(id)?.definition.edges;
+  if (edges?.style !== undefined) Object.assign(edges, sheet);
 }
 
 function restoreNewest(): void {
@@ -20,6 +32,7 @@ function restoreNewest(): void {
     const known = registry.get(id)?.definition.edges.version;
     if (known !== undefined && known !== definition.edges.version) defineModule(id, definition);
   }
+  for (const [id, sheet] of newestSheets) noteNewestSheet(id, sheet);
 }
 
 /** URLs of the pieces that were asked for beside those in the page. */
@@ -37,7 +50,9 @@ export function loadPiece(url: string): Promise<void> {
     .finally(() => {
       // What it brought may be forgotten again and asked for anew.
       loading.delete(url);
-      if (loading.size === 0) newest.clear();
+      if (loading.size > 0) return;
+      newest.clear();
+      newestSheets.clear();
     });
   loading.set(url, promise);
   return promise;

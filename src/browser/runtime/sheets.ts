@@ -1,5 +1,6 @@
 import type { SheetChange } from '../../core/live/messages.js';
 import { isElsewhere, ours, pathOfOurs } from './base-path.js';
+import { noteNewestSheet } from './load-piece.js';
 import { ownNonce } from './load-script.js';
 import { dynamicTargets, entries, registry } from './records.js';
 
@@ -19,7 +20,8 @@ type SheetElement = HTMLStyleElement | HTMLLinkElement;
 
 /** Puts new versions of style sheets in the places of the old ones, which stay until the new ones are there: nothing flashes. Returns which. */
 export async function swapSheets(changes: readonly SheetChange[]): Promise<string[]> {
-  for (const { id, url, css } of changes) texts.set(id, { url, css });
+  // Taken away and added again, it's the new one too.
+  for (const { id, url, css } of changes) noteNewestSheet(id, { style: url, css });
   if (changes.some(({ id }) => isJoined(id))) await separate();
   const swapped = await Promise.all(changes.map(async (change) => ((await swapSheet(change)) ? [change.id] : [])));
   return swapped.flat();
@@ -52,9 +54,6 @@ async function swapSheet({ id, url, css }: SheetChange): Promise<boolean> {
 function loadsOthers(css: string): boolean {
   return /@import\b/i.test(css);
 }
-
-/** The newest texts of sheets that came with updates. */
-const texts = new Map<string, { url: string; css: string }>();
 
 /** Modules that dynamic imports asked for. */
 const lateRoots = new Set<string>();
@@ -144,7 +143,7 @@ function addSheet(id: string, order: readonly string[]): Promise<void> {
     else document.head.append(element);
   };
   const url = styleOf(id)!;
-  const css = textOf(id, url);
+  const css = registry.get(id)?.definition.edges.css;
   // In a page of another origin, what a sheet refers to would be looked for there.
   if (css !== undefined && mayHoldText && !isElsewhere()) {
     const element = document.createElement('style');
@@ -166,12 +165,6 @@ function addSheet(id: string, order: readonly string[]): Promise<void> {
 function followerOf(id: string, order: readonly string[]): string | undefined {
   const there = new Set(Object.keys(sheetVersions()));
   return order.slice(order.indexOf(id) + 1).find((other) => there.has(other));
-}
-
-/** The text of a sheet in the version of `url`, where it's known here. */
-function textOf(id: string, url: string): string | undefined {
-  const known = texts.get(id);
-  return known?.url === url ? known.css : registry.get(id)?.definition.edges.css;
 }
 
 /** Whether the page's security policy allows style elements, as far as is known. */
@@ -244,7 +237,6 @@ function evaluationOrder(ids: readonly string[], seen = new Set<string>()): stri
 
 /** Takes the sheet of a module away. */
 export async function removeSheet(id: string): Promise<void> {
-  texts.delete(id);
   if (isJoined(id)) await separate();
   for (const element of elementsOf(id)) element.remove();
 }
