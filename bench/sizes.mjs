@@ -32,6 +32,7 @@ const cases = [
     `import { Anchor } from '@mui/icons-material';`,
     `import Anchor from '@mui/icons-material/Anchor';`,
   ],
+  ['zod', 'object({ berth: string() }).parse', `import { object, string } from 'zod';`],
   ['lucide-react', 'Anchor, Ship', `import { Anchor, Ship } from 'lucide-react';`],
   ['d3', 'line(), scaleLinear()', `import { line, scaleLinear } from 'd3';`],
   ['react-router', 'BrowserRouter, Routes, Route', `import { BrowserRouter, Routes, Route } from 'react-router';`],
