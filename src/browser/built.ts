@@ -3,6 +3,7 @@ import { setPieceLoader } from './runtime/load-piece.js';
 import { loadScript } from './runtime/load-script.js';
 import { surface } from './runtime/records.js';
 import { vine } from './runtime/runtime.js';
+import { useLinks } from './runtime/sheets.js';
 
 /** What stands in front of a module's id where its worker's URL is meant. No URL of a file begins like that. */
 const workerMark = 'worker:';
@@ -10,6 +11,8 @@ const workerMark = 'worker:';
 /** What the page, or the worker's own script, says of the build. */
 interface BuiltSettings {
   base: string;
+  /** The page's own security policy forbids style elements. */
+  links?: boolean;
   /** Module behind an `import()` -> paths of the files that bring it, below the base. */
   late: Record<string, string[]>;
   /** Module that runs in a worker -> path of the worker's script. */
@@ -48,6 +51,7 @@ else begin();
 
 function begin(): void {
   setFrontEndBase(settings.base);
+  if (settings.links) useLinks();
   setPieceLoader(async (id) => void (await Promise.all((settings.late[id] ?? []).map(load))));
   surface.isLive = false;
   surface.workerUrl = (name) => {

@@ -60,6 +60,7 @@ export class PageWriter {
     const settings = {
       base,
       late,
+      ...(page.parts.allowsStyleElements ? {} : { links: true }),
       ...(Object.keys(workers).length > 0 ? { workers } : {}),
       ...(this.#input.integrity ? { integrity: Object.fromEntries(later.map((path) => [path, files.integrityOf(path)])) } : {}),
     };

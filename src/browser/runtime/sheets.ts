@@ -170,6 +170,11 @@ function followerOf(id: string, order: readonly string[]): string | undefined {
 /** Whether the page's security policy allows style elements, as far as is known. */
 let mayHoldText = true;
 
+/** Sheets come as links only. */
+export function useLinks(): void {
+  mayHoldText = false;
+}
+
 /** Where a policy that came with the answer forbids the page's style elements, links take their places. */
 export async function replaceRefusedSheets(): Promise<void> {
   const refused = [...document.querySelectorAll<HTMLStyleElement>(`style[${mark}]`)].filter(({ sheet }) => sheet === null);

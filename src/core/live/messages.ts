@@ -171,6 +171,8 @@ export interface ClientSettings {
   hot: boolean;
   /** What the page prints is told. */
   console?: boolean;
+  /** The page forbids style elements: sheets come as links. */
+  links?: boolean;
 }
 
 /** One update that does what several do one after another. */

@@ -51,6 +51,7 @@ function clientScript({ project, page, session, hookKey, hot, console, revision 
     html: page.version,
     hot,
     ...(console ? { console } : {}),
+    ...(page.parts.allowsStyleElements ? {} : { links: true }),
   };
   return `<script src="${ownUrl.plain(base, 'page.js')}" data-spark="${escapeHtml(JSON.stringify(settings))}"></script>`;
 }
