@@ -3,7 +3,7 @@ import { setPieceLoader } from './runtime/load-piece.js';
 import { loadScript } from './runtime/load-script.js';
 import { surface } from './runtime/records.js';
 import { vine } from './runtime/runtime.js';
-import { useLinks } from './runtime/sheets.js';
+import { linkSheetsOnly } from './runtime/sheets.js';
 
 /** What stands in front of a module's id where its worker's URL is meant. No URL of a file begins like that. */
 const workerMark = 'worker:';
@@ -51,7 +51,7 @@ else begin();
 
 function begin(): void {
   setFrontEndBase(settings.base);
-  if (settings.links) useLinks();
+  if (settings.links) linkSheetsOnly();
   setPieceLoader(async (id) => void (await Promise.all((settings.late[id] ?? []).map(load))));
   surface.isLive = false;
   surface.workerUrl = (name) => {

@@ -5,7 +5,7 @@ import { setFrontEndBase } from './runtime/base-path.js';
 import { setHookKey, setRevision } from './runtime/hook.js';
 import { installRefresh, type RefreshRuntime } from './runtime/refresh.js';
 import { vine } from './runtime/runtime.js';
-import { replaceRefusedSheets, useLinks } from './runtime/sheets.js';
+import { linkSheetsOnly, replaceRefusedSheets } from './runtime/sheets.js';
 
 /** React's refresh runtime, which the build puts in front of this script. */
 declare const refreshPackage: RefreshRuntime;
@@ -31,7 +31,7 @@ function begin(settings: ClientSettings): Hook {
   setFrontEndBase(settings.base, script?.src);
   setHookKey(settings.hook);
   setRevision(settings.revision);
-  if (settings.links) useLinks();
+  if (settings.links) linkSheetsOnly();
   installRefresh(refreshPackage);
   const client = new LiveClient(settings);
   const embedding = new Embedding(client);

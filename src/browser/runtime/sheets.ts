@@ -171,7 +171,7 @@ function followerOf(id: string, order: readonly string[]): string | undefined {
 let mayHoldText = true;
 
 /** Sheets come as links only. */
-export function useLinks(): void {
+export function linkSheetsOnly(): void {
   mayHoldText = false;
 }
 
