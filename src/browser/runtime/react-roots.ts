@@ -18,8 +18,9 @@ const renderers = new Map<number, Renderer>();
 /** What was last rendered in each root, and by which renderer. */
 const roots = new Map<Root, { id: number; element: unknown }>();
 
-/** Takes down which roots there are. Must happen before React itself runs. */
-export function watchRoots(hook: ReactHook): void {
+/** Takes down which roots there are. Must happen before React itself runs. A hook that somebody has closed tells nothing. */
+export function watchRoots(hook: ReactHook | undefined): void {
+  if (typeof hook?.inject !== 'function' || Object.isFrozen(hook)) return;
   const { inject, onScheduleFiberRoot } = hook;
   hook.inject = (renderer) => {
     const id = inject.call(hook, renderer);

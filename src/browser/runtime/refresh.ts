@@ -34,7 +34,7 @@ let refreshRuntime: RefreshRuntime | undefined;
 /** Installs React's refresh runtime; must happen before React itself runs. */
 export function installRefresh(runtime: RefreshRuntime): void {
   runtime.injectIntoGlobalHook(globalThis);
-  watchRoots((globalThis as { __REACT_DEVTOOLS_GLOBAL_HOOK__?: ReactHook }).__REACT_DEVTOOLS_GLOBAL_HOOK__!);
+  watchRoots((globalThis as { __REACT_DEVTOOLS_GLOBAL_HOOK__?: ReactHook }).__REACT_DEVTOOLS_GLOBAL_HOOK__);
   refreshRuntime = runtime;
 }
 
@@ -137,8 +137,8 @@ export function refreshComponents(): string[] {
   const reset = refreshPreact();
   try {
     const result = refreshRuntime?.performReactRefresh();
-    if (result) redoPending();
     reset.push(...[...(result?.staleFamilies ?? [])].map(({ current }) => componentName(current)));
+    if (result) redoPending();
   } catch (error) {
     // A component failed while it rendered. React 19 reports that itself, React 18 throws it at whoever asked.
     reportError(error);
