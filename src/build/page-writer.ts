@@ -60,7 +60,8 @@ export class PageWriter {
     const settings = {
       base,
       late,
-      ...(page.parts.allowsStyleElements ? {} : { links: true }),
+      // What a backend's page allows is not known here.
+      ...(page.parts.allowsStyleElements || entriesOf(page.id) ? {} : { links: true }),
       ...(Object.keys(workers).length > 0 ? { workers } : {}),
       ...(this.#input.integrity ? { integrity: Object.fromEntries(later.map((path) => [path, files.integrityOf(path)])) } : {}),
     };

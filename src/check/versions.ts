@@ -3,6 +3,7 @@ import { dirname, join } from 'node:path';
 import type Semver from 'semver';
 import { lazily } from '../core/lazily.js';
 import { type Problem, problemAt } from '../core/problem/problem.js';
+import { installAll } from '../core/resolve/explain-failure.js';
 import { unfitOwnVersion } from '../project/own-version.js';
 
 const semver = lazily<typeof Semver>('semver');
@@ -134,11 +135,6 @@ export function unfitPeers(
       ];
     });
   });
-}
-
-/** The command that installs what package.json lists, from the one that adds a package. */
-function installAll(installCommand: string): string {
-  return installCommand.replace(/ (?:add|install)\b.*$/, ' install');
 }
 
 /** The description of the package that a folder's modules get under a name. */

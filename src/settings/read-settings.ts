@@ -4,6 +4,7 @@ import { basename, dirname, extname, join, resolve } from 'node:path';
 import { pathToFileURL } from 'node:url';
 import { inTime } from '../core/in-time.js';
 import { VineError } from '../core/problem/problem.js';
+import { installAll, installCommandFor } from '../core/resolve/explain-failure.js';
 import { contentHash } from '../core/text/content-hash.js';
 import { refuseTooDeep } from '../core/translate/nesting.js';
 import { defaultScriptOptions } from '../core/translate/script-options.js';
@@ -50,8 +51,9 @@ export async function readSettings(root: string, named: string | undefined): Pro
       error.madeOf = imports;
       // A setting that isn't known may be one of a newer version.
       const unfit = error.code === 'unknown-setting' ? unfitOwnVersion(root) : undefined;
+      const install = installAll(installCommandFor(root, existsSync));
       if (unfit)
-        error.problem.hint = [error.problem.hint, `${unfit} Run npm install, and start it by npx vine-spark.`].join(' ').trim();
+        error.problem.hint = [error.problem.hint, `${unfit} Run ${install}, and start it by npx vine-spark.`].join(' ').trim();
     }
     throw error;
   }

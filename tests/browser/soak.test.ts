@@ -1,7 +1,6 @@
 import { afterAll, beforeAll, expect, test } from '@jest/globals';
 import type { Browser, Page } from 'playwright-core';
-import { launchBrowser, openPage } from '../support/browser.js';
-import { serveNatively } from '../support/native.js';
+import { launchBrowser, openBuilt, openPage } from '../support/browser.js';
 import { Program, runProgram } from '../support/program.js';
 import { randomNumbers } from '../support/random-program.js';
 import { full, isLong } from '../support/sizes.js';
@@ -136,14 +135,12 @@ async function sameAsFresh(hot: Page, fresh: Page, { program, parts }: { program
 async function sameWhenBuilt(fresh: Page, workspace: Workspace, parts: number): Promise<void> {
   const { code, stderr } = await runProgram(workspace.root, ['build', '--no-cache']);
   expect([code, stderr]).toEqual([0, '']);
-  const { url, close } = await serveNatively(workspace.path('dist'));
-  const { page, errors } = await openPage(browser, `${url}index.html`);
+  const { page, errors, close } = await openBuilt(browser, workspace.path('dist'));
   await lookAt(page, parts);
   const rows = async (of: Page) => String(await of.evaluate(wholeLook)).split(/[\n;]/);
   expect(await rows(page)).toEqual(await rows(fresh));
   expect(errors).toEqual([]);
-  await page.context().close();
-  close();
+  await close();
   workspace.delete('dist');
 }
 

@@ -4,7 +4,7 @@ import type { AddressInfo } from 'node:net';
 import { afterAll, beforeAll, expect, test } from '@jest/globals';
 import type { Browser } from 'playwright-core';
 import { z } from 'zod';
-import { launchBrowser, openPage } from '../support/browser.js';
+import { launchBrowser, openBuilt, openPage } from '../support/browser.js';
 import { serveNatively } from '../support/native.js';
 import { Program, runProgram } from '../support/program.js';
 import { repository, Workspace } from '../support/workspace.js';
@@ -66,13 +66,11 @@ test('a page under a strict policy keeps its attributes, and everything that it 
   expect(styles).toMatch(/<link rel="stylesheet" href="\/assets\/paper-\w+\.css" integrity="[^"]+" media="print" nonce="tide">/);
   const schema = z.fromJSONSchema(JSON.parse(readFileSync(`${repository}/dist/manifest.schema.json`, 'utf8')));
   expect(schema.safeParse(JSON.parse(readFileSync(workspace.path('dist/vine-spark.json'), 'utf8'))).error).toBeUndefined();
-  const { url, close } = await serveNatively(workspace.path('dist'));
-  const { page, errors } = await openPage(browser, `${url}index.html`);
+  const { page, errors, close } = await openBuilt(browser, workspace.path('dist'));
   await page.waitForFunction('document.title !== ""');
   expect([await page.title(), errors]).toEqual(['late,data:image,licensed,east', []]);
   expect(await page.evaluate("getComputedStyle(document.querySelector('p')).paddingLeft")).toBe('3px');
-  await page.context().close();
-  close();
+  await close();
   workspace.dispose();
 }, 60_000);
 
@@ -248,12 +246,10 @@ test('what little some late modules share goes where more of them share, without
   const [only, ...others] = readdirSync(workspace.path('dist/assets')).filter((name) => /^shared-.*\.js$/.test(name));
   expect(others).toEqual([]);
   expect(readFileSync(workspace.path(`dist/assets/${only}`), 'utf8')).toMatch(/\ball\b.*\bfew\b|\bfew\b.*\ball\b/s);
-  const { url, close } = await serveNatively(workspace.path('dist'));
-  const { page, errors } = await openPage(browser, `${url}index.html`);
+  const { page, errors, close } = await openBuilt(browser, workspace.path('dist'));
   await page.waitForFunction('document.title !== ""');
   expect([await page.title(), errors]).toEqual(['all,c all,c,few,a,b', []]);
-  await page.context().close();
-  close();
+  await close();
   // A page that needs what many share doesn't get what it never needs.
   workspace.write({
     'other.html': '<!doctype html><script type="module" src="few.js"></script><script type="module" src="all.js"></script>',

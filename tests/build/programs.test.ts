@@ -3,10 +3,9 @@ import { readdirSync, readFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals';
 import type { Browser } from 'playwright-core';
-import { launchBrowser, openPage } from '../support/browser.js';
+import { launchBrowser, openBuilt } from '../support/browser.js';
 import { differences } from '../support/differences.js';
 import { languageCases } from '../support/language-cases.js';
-import { serveNatively } from '../support/native.js';
 import { runProgram } from '../support/program.js';
 import { randomProgram } from '../support/random-program.js';
 import { restyle, styles } from '../support/restyle.js';
@@ -104,8 +103,7 @@ test('a build of everything that an application asks for runs under a base path,
   const workspace = Workspace.with(quay);
   const told = await build(workspace, '--base', '/quay/', '--out', 'site/quay');
   expect(told).toMatchObject({ code: 0, event: 'built', warnings: [{ code: 'import-unresolved', file: 'src/main.ts' }] });
-  const { url, close } = await serveNatively(workspace.path('site'));
-  const { page, errors, console: printed } = await openPage(browser, `${url}quay/index.html`);
+  const { page, errors, console: printed, close } = await openBuilt(browser, workspace.path('site'), 'quay/index.html');
   await page.waitForFunction('document.title !== ""');
   expect(await page.title()).toBe('4,sharé,true,true,high water,undefined,production,late sharé,sharé hook,TypeError,3');
   const style = (name: string) => page.evaluate(`getComputedStyle(document.querySelector('p')).${name}`);
@@ -115,12 +113,11 @@ test('a build of everything that an application asks for runs under a base path,
     '4px',
     expect.stringMatching(/\/quay\/assets\/wave-\w+\.png/),
   ]);
-  await page.goto(`${url}quay/other.html`);
+  await page.goto(new URL('other.html', page.url()).href);
   await page.waitForFunction('document.title.includes("late")');
   expect(await page.title()).toBe('sharélate sharé');
   expect([errors, printed]).toEqual([[], []]);
-  await page.context().close();
-  close();
+  await close();
   const files = filesIn(workspace.path('site/quay'));
   const sheets = Object.entries(files).filter(([path]) => path.endsWith('.css'));
   expect(sheets.filter(([, text]) => /@import|sheet:/.test(text))).toEqual([]);

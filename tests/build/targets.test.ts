@@ -3,8 +3,7 @@ import { afterAll, beforeAll, expect, test } from '@jest/globals';
 import { parse } from 'acorn';
 import type { Browser } from 'playwright-core';
 import { refuseDeepSheet } from '../../src/build/smaller-sheet.js';
-import { launchBrowser, openPage } from '../support/browser.js';
-import { serveNatively } from '../support/native.js';
+import { launchBrowser, openBuilt } from '../support/browser.js';
 import { runProgram } from '../support/program.js';
 import { isLong } from '../support/sizes.js';
 import { Workspace } from '../support/workspace.js';
@@ -59,12 +58,10 @@ test.each(isLong ? targets : [targets[0], targets[2]])(
     const css = readFileSync(`${assets}/${readdirSync(assets).find((name) => name.endsWith('.css'))}`, 'utf8');
     expect(css.includes('&')).toBe(false);
     expect(css.includes('inset:')).toBe(edition === 2022);
-    const { url, close } = await serveNatively(workspace.path('dist'));
-    const { page, errors } = await openPage(browser, `${url}index.html`);
+    const { page, errors, close } = await openBuilt(browser, workspace.path('dist'));
     await page.waitForFunction('document.title !== ""');
     expect([await page.title(), errors]).toEqual(['Mast Jib default own ,2,4,1,1,2,3,8,LATE,true,2', []]);
-    await page.context().close();
-    close();
+    await close();
     workspace.dispose();
   },
   60_000,

@@ -63,11 +63,12 @@ test('settings for another version than the one that runs say so', async () => {
     'index.html': '',
     'package.json': '{ "name": "quay", "devDependencies": { "vine-spark": "^99.1.0" } }',
     'vine-spark.config.json': '{ "moorings": true }',
+    'yarn.lock': '',
   });
   const { code, stderr } = await run();
   expect([code, stderr]).toEqual([
     2,
-    expect.stringMatching(/no setting 'moorings'.*wants vine-spark \^99\.1\.0, and this is \d/s),
+    expect.stringMatching(/no setting 'moorings'.*wants vine-spark \^99\.1\.0, and this is \d.*Run yarn install/s),
   ]);
 });
 

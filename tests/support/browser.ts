@@ -1,5 +1,6 @@
 import { existsSync } from 'node:fs';
 import type { Browser, Page } from 'playwright-core';
+import { serveNatively } from './native.js';
 import { realRequire } from './real-require.js';
 import { isLong } from './sizes.js';
 
@@ -56,6 +57,21 @@ export async function openPage(browser: Browser, url: string): Promise<WatchedPa
   });
   await page.goto(url);
   return { page, console, errors, loads: () => loads };
+}
+
+/** Opens a page of a build, served as it is. */
+export async function openBuilt(
+  browser: Browser,
+  folder: string,
+  path = 'index.html',
+): Promise<WatchedPage & { close(): Promise<void> }> {
+  const { url, close } = await serveNatively(folder);
+  const watched = await openPage(browser, url + path);
+  const end = async () => {
+    await watched.page.context().close();
+    close();
+  };
+  return { ...watched, close: end };
 }
 
 /** Waits until the page's live channel is connected. */

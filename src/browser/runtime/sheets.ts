@@ -101,8 +101,10 @@ export async function arrangeSheets(): Promise<void> {
     if (!needed.has(element.getAttribute(mark)!) || element.hasAttribute(failed)) element.remove();
   await ensureSheetsBelow(wanted);
   // Sheets of a file stay together as long as they come first.
-  const movable = wanted.filter((id) => !elementsOf(id).some((element) => element.hasAttribute(fixed)));
-  if (Object.keys(joinedVersions()).some((id, place) => id !== movable[place])) await separate();
+  const together = Object.keys(joinedVersions());
+  const stays = new Set([...document.querySelectorAll(`[${mark}][${fixed}]`)].map((element) => element.getAttribute(mark)));
+  const movable = together.length === 0 ? [] : wanted.filter((id) => !stays.has(id));
+  if (together.some((id, place) => id !== movable[place])) await separate();
   const kept = importedElements();
   const byId = new Map(kept.map((element) => [element.getAttribute(mark)!, element]));
   const inOrder = wanted.flatMap((id) => byId.get(id) ?? []);

@@ -17,6 +17,11 @@ export function installCommandFor(root: string, hasFile: (path: string) => boole
   }
 }
 
+/** The command that installs what package.json lists, from the one that adds a package. */
+export function installAll(installCommand: string): string {
+  return installCommand.replace(/ (?:add|install)\b.*$/, ' install');
+}
+
 /** Puts the command of the project's package manager in the place of npm's, in what somebody is told to do. */
 export function withInstallCommand(hint: string, installCommand: () => string): string {
   return hint.replace(/\bnpm install(?= [\w@-])/g, installCommand);
