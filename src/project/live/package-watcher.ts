@@ -1,11 +1,14 @@
 import { existsSync } from 'node:fs';
 import { basename, dirname, join } from 'node:path';
 import { type FSWatcher, watch } from 'chokidar';
+import { statNow } from '../files/disk-files.js';
 
 export interface PackageWatcherOptions {
   root: string;
   /** Some package is missing, so its install may be under way already. */
   isAwaited: boolean;
+  /** `Date.now()` before any file of a package was read. */
+  since: number;
   /** Packages were installed, upgraded, linked or edited. `since`: `performance.now()` of the first sign of it. */
   onChange(since: number): void;
   /** The system lets no more be watched. */
@@ -14,6 +17,10 @@ export interface PackageWatcherOptions {
 
 /** Installing takes a while and touches many files; it's over when nothing has happened for this long. */
 const quietMs = 250;
+/** Files are looked at again after these times: by then they are being watched. */
+const lookAgainMs = [50, 400];
+/** Clocks of file systems go in steps. */
+const clockStepMs = 20;
 /** What package managers write last into `node_modules`. */
 const markers = new Set(['.package-lock.json', '.modules.yaml', '.yarn-state.yml', '.yarn-integrity']);
 
@@ -27,9 +34,15 @@ export class PackageWatcher {
   #files = new Set<string>();
   #timer: NodeJS.Timeout | undefined;
   #since: number | undefined;
+  /** `Date.now()` from which on nothing was told yet. */
+  #untoldFrom: number;
+  /** The times of files that were told without the watcher; `undefined` for those that were gone. */
+  readonly #told = new Map<string, number | undefined>();
+  #isClosed = false;
 
   constructor(options: PackageWatcherOptions) {
     this.#options = options;
+    this.#untoldFrom = options.since;
     this.#watcher = watch(packageFolders(options.root), {
       ignoreInitial: true,
       depth: 0,
@@ -52,15 +65,32 @@ export class PackageWatcher {
     if (options.isAwaited) this.#watcher.once('ready', () => this.#note());
   }
 
-  /** Watches these files too. */
+  /** Watches these files too. What changed since they were read, or last watched, is told as well. */
   follow(files: ReadonlySet<string>): void {
     const fresh = [...files].filter((file) => !this.#files.has(file));
     if (fresh.length === 0) return;
     this.#files = new Set(files);
     this.#watcher.add(fresh);
+    for (const delayMs of lookAgainMs) setTimeout(() => this.#noteMissed(fresh), delayMs).unref();
+  }
+
+  /** Until files were being watched nobody told what became of them. */
+  #noteMissed(files: readonly string[]): void {
+    if (this.#isClosed) return;
+    const from = this.#untoldFrom - clockStepMs;
+    const missed = files.filter((file) => {
+      const time = statNow(file)?.ctimeMs;
+      if (!this.#files.has(file) || (time !== undefined && time < from)) return false;
+      // A file that is gone, or is of a time to come, is told once.
+      const isTold = this.#told.has(file) && this.#told.get(file) === time;
+      this.#told.set(file, time);
+      return !isTold;
+    });
+    if (missed.length > 0) this.#note();
   }
 
   async close(): Promise<void> {
+    this.#isClosed = true;
     clearTimeout(this.#timer);
     await this.#watcher.close();
   }
@@ -71,6 +101,7 @@ export class PackageWatcher {
     this.#timer = setTimeout(() => {
       const since = this.#since!;
       this.#since = undefined;
+      this.#untoldFrom = Date.now();
       // Replaced files are other files for the system: they are watched anew.
       const files = this.#files;
       this.#files = new Set();

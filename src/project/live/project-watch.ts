@@ -50,6 +50,8 @@ export class ProjectWatch {
   #packages: PackageWatcher | undefined;
   #timer: NodeJS.Timeout | undefined;
   #isClosed = false;
+  /** `Date.now()` when the project was begun to be read. */
+  #since = 0;
   #guard: NodeJS.Timeout | undefined;
   /** Tells the project's folder from others of its name. */
   #rootId: string | undefined;
@@ -65,6 +67,7 @@ export class ProjectWatch {
   async begin(since: number): Promise<void> {
     const { modules, paths } = this.#options;
     if (this.#isClosed) return;
+    this.#since = since;
     for (const folder of this.#options.others()) this.#outside.add(folder);
     this.#files = this.#watcher();
     await this.#files.begin(this.#outside);
@@ -156,6 +159,7 @@ export class ProjectWatch {
     this.#packages ??= new PackageWatcher({
       root,
       isAwaited: isLacking(),
+      since: this.#since,
       onChange: (since) => this.#changed(since),
       onLimit: (code) => this.#noteLimit(code),
     });
