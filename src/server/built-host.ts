@@ -19,7 +19,8 @@ import { sendStatic } from './http/static-file.js';
 import { isOwnHost, protect, type Trust } from './http/trust.js';
 import { notFoundPage } from './pages/not-found.js';
 import { isPageRequest, type PageRoute, PageRoutes, wantsPage } from './pages/page-routes.js';
-import type { Failure, Handling } from './server.js';
+import type { Handling } from './requests.js';
+import type { Failure } from './server.js';
 
 export interface BuiltHostOptions extends ListenOptions {
   /** Absolute path of the folder that a build wrote. */

@@ -1,39 +1,30 @@
 import type { IncomingMessage, ServerResponse } from 'node:http';
 import type { Duplex } from 'node:stream';
-import { refusedLine } from '../core/link/compiles.js';
-import type { ConsoleMessage, DirectCallMessage, PageErrorMessage, ResumeMessage, UpdateMessage } from '../core/live/messages.js';
-import { type Problem, problemAt, VineError } from '../core/problem/problem.js';
-import { lineStarts } from '../core/text/line-index.js';
+import type { ConsoleMessage, UpdateMessage } from '../core/live/messages.js';
+import { type Problem, VineError } from '../core/problem/problem.js';
 import { lanes } from '../core/trace.js';
 import { TypedEvents } from '../core/typed-events.js';
-import { decoded, entriesOf, ownPrefix, ownUrl, type PagePart } from '../core/urls.js';
+import { entriesOf, ownUrl } from '../core/urls.js';
 import type { BackendChange } from '../forward/backend-states.js';
 import type { ExchangeReport } from '../forward/exchange.js';
 import { Forwarder, type Tape } from '../forward/forwarder.js';
-import type { PageInserts } from '../forward/relay-page.js';
-import type { CompiledRule, ForwardRule } from '../forward/rule.js';
+import type { ForwardRule } from '../forward/rule.js';
 import type { ProjectUpdate } from '../project/live/update-maker.js';
 import type { Project } from '../project/project.js';
 import { FrontEnd } from './front-end.js';
 import { Forwarding, originAt } from './http/forwarding.js';
 import { type Certificate, FrontDoor } from './http/front-door.js';
 import type { ListenOptions } from './http/listen.js';
-import { pathOf, queryOf } from './http/request-target.js';
-import { refuseElsewhere, refuseHost, refuseUpgrade, sendText, sendToBase } from './http/respond.js';
-import { isFromElsewhere, isNavigation, isOwnHost, isOwnOrigin, originFrom, protect, type Trust } from './http/trust.js';
-import { explainDirectCall } from './live/direct-calls.js';
+import { refuseUpgrade, sendText } from './http/respond.js';
+import type { Trust } from './http/trust.js';
 import { LiveChannel, type LivePage } from './live/live-channel.js';
-import { resume } from './live/resume.js';
+import { PageReports } from './live/page-reports.js';
 import { backendsAnswer } from './live/template-changes.js';
-import { embedHtml, sendStrangerScript, strangerText } from './pages/embed.js';
-import { MissingFiles } from './pages/missing-file.js';
-import { notFoundPage } from './pages/not-found.js';
-import { isPageRequest, type PageRoute, wantsPage } from './pages/page-routes.js';
+import type { PageRoute } from './pages/page-routes.js';
 import { KeptAnswers } from './pieces/kept-answers.js';
-import { mapError, readStack, type StackFrame } from './pieces/map-stack.js';
 import { PieceStore } from './pieces/piece-store.js';
-import { type Asked, ToolUrls } from './tool-urls.js';
-import { sendWorkspace, workspacePath } from './workspace-folder.js';
+import { type Handling, Requests } from './requests.js';
+import { ToolUrls } from './tool-urls.js';
 
 /** What the server serves; may be exchanged while it runs. */
 export interface Served {
@@ -43,14 +34,6 @@ export interface Served {
   trust: Trust;
   /** Path that a backend's template names -> id of what stands for it. */
   embedUrls: Readonly<Record<string, string>>;
-}
-
-/** How a request is handled. */
-export interface Handling {
-  /** The client waits for a `100 Continue`. */
-  isContinued?: boolean;
-  /** Answers what is nobody's here, in the place of a 404. */
-  next?: (() => void) | undefined;
 }
 
 export interface VineServerOptions extends Served, ListenOptions {
@@ -98,7 +81,32 @@ export class VineServer {
   /** What is wrong with types, which holds nothing back. */
   #typeProblems: readonly Problem[] = [];
   #unsubscribe: (() => void)[] = [];
-  readonly #missing = new MissingFiles();
+  readonly #requests = new Requests(() => ({
+    ...this.#options,
+    frontEnd: this.#frontEnd,
+    forwarder: this.#forwarder,
+    forwarding: this.#forwarding,
+    pieces: this.#pieces,
+    tool: this.#tool,
+    live: this.live,
+    onWarning: (problem) => this.errors.emit('warning', problem),
+    onNote: (text) => this.#noteOnce(text),
+  }));
+  readonly #reports = new PageReports({
+    live: this.live,
+    shown: () => ({
+      project: this.#options.project,
+      pieces: this.#pieces,
+      answers: this.#answers,
+      rules: this.#forwarder.rules,
+    }),
+    onError: (from, problem) => this.errors.emit('error', { from, problem }),
+    onDirectCall: (problem) => {
+      const key = JSON.stringify([problem.message, problem.file, problem.position]);
+      if (this.#isNews(key)) this.errors.emit('warning', problem);
+    },
+    onPrinted: (printed) => this.errors.emit('printed', printed),
+  });
   #port = 0;
   /** What was told once. */
   readonly #notedOnce = new Set<string>();
@@ -126,17 +134,7 @@ export class VineServer {
       certificate: options.certificate,
     });
     this.live.on('message', ({ from, message }) => {
-      const answer =
-        message.type === 'error'
-          ? this.#pageError(from, message)
-          : message.type === 'resume'
-            ? this.#resume(from, message)
-            : message.type === 'direct-call'
-              ? this.#directCall(from, message)
-              : message.type === 'console'
-                ? this.#printed(from, message)
-                : undefined;
-      answer?.catch((error: unknown) => this.#failed('a message of a page', error));
+      this.#reports.take(from, message).catch((error: unknown) => this.#failed('a message of a page', error));
     });
     this.#follow(options.project);
   }
@@ -215,7 +213,7 @@ export class VineServer {
       trust,
       exchanges: this.#exchanges,
       onPageError: (from, message) => {
-        this.#pageError(from, message).catch((error: unknown) => this.#failed('an error of a worker', error));
+        this.#reports.error(from, message).catch((error: unknown) => this.#failed('an error of a worker', error));
       },
       onEditorProblem: (problem) => this.errors.emit('editor', problem),
     });
@@ -335,60 +333,6 @@ export class VineServer {
     if (!this.#options.isInside) await this.#door.close();
   }
 
-  /** An error that nothing in a page caught, at its place in the user's source. */
-  async #resume(from: LivePage, message: ResumeMessage): Promise<void> {
-    this.live.send(from, await resume(this.#options.project, message, () => this.live.revisionOf(from)));
-  }
-
-  async #pageError(from: LivePage, message: PageErrorMessage): Promise<void> {
-    await this.#answers.checked();
-    const mapped = await mapError(message, (frame) => this.#pieces.originOf(frame, message.pieces));
-    const problem = message.file === undefined ? mapped : { ...(await this.#refusedPlace(message.file)), ...mapped };
-    this.errors.emit('error', { from, problem });
-    // What fails later is the application's own business; a page that an update broke, or that stays empty, must say so.
-    this.live.send(from, { type: 'failed', problem, isShown: message.during !== 'life' });
-  }
-
-  /** A page called another origin of this machine: what that comes to, at its place in the user's source. */
-  async #directCall(from: LivePage, message: DirectCallMessage): Promise<void> {
-    await this.#answers.checked();
-    const originOf = (frame: StackFrame) => this.#pieces.originOf(frame, message.pieces);
-    const problem = await explainDirectCall(message, { rules: this.#forwarder.rules, originOf });
-    if (!problem) return;
-    this.live.send(from, { type: 'told', problem });
-    const key = JSON.stringify([problem.message, problem.file, problem.position]);
-    if (this.#notedOnce.has(key) || this.#notedOnce.size >= mostNoted) return;
-    this.#notedOnce.add(key);
-    this.errors.emit('warning', problem);
-  }
-
-  /** A page printed something: with the place of the user's source that did. */
-  async #printed(from: LivePage, { level, text, stack, pieces }: ConsoleMessage): Promise<void> {
-    await this.#answers.checked();
-    let place: string | undefined;
-    for (const frame of readStack(stack)) {
-      const origin = await this.#pieces.originOf(frame, pieces);
-      if (!origin) continue;
-      place = `${origin.file}:${origin.line}`;
-      break;
-    }
-    this.errors.emit('printed', { from, level, text, ...(place === undefined ? {} : { place }) });
-  }
-
-  /** Where an engine can't parse a module: the place is known where ours can't either. */
-  async #refusedPlace(id: string): Promise<Partial<Problem>> {
-    const { project } = this.#options;
-    const content = project.graph.content(id);
-    if (content?.kind !== 'script') return {};
-    const hint = 'The page goes on without this module. Another form of what stands there may run in this browser.';
-    const line = refusedLine(content.linked.code);
-    const text = content.source.text;
-    const start = line === undefined ? undefined : lineStarts(text)[Math.max(0, line - 2)];
-    return start === undefined
-      ? { file: id, hint }
-      : { ...problemAt({ file: id, text, start }, { code: 'run-error', message: '' }), hint };
-  }
-
   #messageOf(update: ProjectUpdate): UpdateMessage {
     const { id, changed, removed, styles, files, reload } = update;
     const scripts = this.#pieces.ofUpdate(update, this.#origin);
@@ -412,7 +356,7 @@ export class VineServer {
     response.on('error', () => {});
     // Where somebody else listens, the first request tells where.
     if (this.#options.isInside) this.#port ||= request.socket.localPort ?? 0;
-    const answer = this.#answer(request, response, isContinued, next);
+    const answer = this.#requests.answer(request, response, { isContinued, next });
     answer.catch((error: unknown) => this.#requestFailed(request, response, error));
   }
 
@@ -429,141 +373,26 @@ export class VineServer {
     this.errors.emit('failure', { what, error: error instanceof Error ? error : new Error(String(error)) });
   }
 
-  async #answer(request: IncomingMessage, response: ServerResponse, isContinued: boolean, next?: () => void): Promise<void> {
-    const { project, trust } = this.#options;
-    if (!isOwnHost(request, trust)) return refuseHost(request, response);
-    const { base } = project.options;
-    const path = pathOf(request);
-    const own = base + ownPrefix;
-    if (path === workspacePath || path.startsWith(own)) {
-      protect(request, response, trust);
-      if (isFromElsewhere(request, trust)) return this.#refuseElsewhere(path, request, response);
-      if (path === workspacePath) return sendWorkspace(project.options.root, request, response);
-      return this.#answerOwn(path.slice(own.length), { query: queryOf(request), request, response });
-    }
-    const isRead = request.method === 'GET' || request.method === 'HEAD';
-    // Whether there is anything at a path is nobody else's business either.
-    const isElsewhere = isFromElsewhere(request, trust) && !isNavigation(request);
-    const source = isRead && !isElsewhere ? this.#sourceFor(path) : undefined;
-    if (source !== undefined && (await this.#answerSource(source, request, response))) return;
-    const first = this.#forwarder.find(request, 'first');
-    if (first) return this.#forwarding.forward(request, response, { rule: first, isContinued });
-    const inBase = path.startsWith(base) ? `/${path.slice(base.length)}` : path === base.slice(0, -1) ? '/' : undefined;
-    if (inBase !== undefined && isRead && !isElsewhere) {
-      if (isContinued) response.writeContinue();
-      if (await this.#frontEnd.answer(inBase, request, response)) return;
-    } else if (isContinued) response.writeContinue();
-    const missing = this.#forwarder.find(request, 'missing');
-    if (missing) return this.#forwardPage(request, response, missing);
-    if (next) return next();
-    protect(request, response, trust);
-    if (isElsewhere) return this.#refuseElsewhere(path, request, response);
-    if (path === '/' && base !== '/' && isPageRequest(request, path)) return sendToBase(response, base);
-    // Browsers ask for this by themselves; a 404 would only be noise in their console.
-    if (path === '/favicon.ico') return sendText(response, 204, 'image/x-icon', '');
-    const named = this.#missing.placeOf(project, path);
-    if (named) this.errors.emit('warning', named);
-    this.#notFound(path, inBase, response);
-  }
-
-  /** What stands for a path that a template of the backend names; `undefined` for other paths. */
-  #sourceFor(path: string): string | undefined {
-    const { embedUrls } = this.#options;
-    const named = decoded(path) ?? path;
-    return Object.hasOwn(embedUrls, named) ? embedUrls[named] : undefined;
-  }
-
-  #answerSource(source: string, request: IncomingMessage, response: ServerResponse): Promise<boolean> {
-    protect(request, response, this.#options.trust);
-    return this.#tool.answerFor(source, { request, response });
-  }
-
-  /** Sends what the front end doesn't have to a backend, whose pages get what keeps them up to date. */
-  #forwardPage(request: IncomingMessage, response: ServerResponse, rule: CompiledRule): void {
-    const pages = rule.html === 'ours' && wantsPage(request) ? this.#insertsFor(rule) : undefined;
-    this.#forwarding.forward(request, response, { rule, isContinued: false, ...(pages ? { pages } : {}) });
-  }
-
-  /** What is put into the pages that a rule brings: the client, and what the rule says that they start. */
-  #insertsFor({ entries }: CompiledRule): PageInserts {
-    const { project, hot } = this.#options;
-    return {
-      prepare: async () => {
-        const page = await project.embed(entries, false);
-        await project.settled();
-        const { session, hookKey } = this.live;
-        const tagOf = (part: PagePart) => this.#pieces.ofPage(page!, part).tag;
-        return (nonce) => (page ? embedHtml({ project, page, session, hookKey, hot, tagOf }, nonce) : { start: '', end: '' });
-      },
-      onNote: (text) => this.#noteOnce(text),
-    };
-  }
-
   #noteOnce(text: string): void {
-    if (this.#notedOnce.has(text) || this.#notedOnce.size >= mostNoted) return;
-    this.#notedOnce.add(text);
-    this.errors.emit('note', text);
+    if (this.#isNews(text)) this.errors.emit('note', text);
   }
 
-  /** Another site asks: it gets nothing, but for the sentence that says so where a tag of ours stands in one of its pages. */
-  #refuseElsewhere(path: string, request: IncomingMessage, response: ServerResponse): void {
-    const origin = originFrom(request);
-    if (path === ownUrl.plain(this.#options.project.options.base, 'embed.js')) {
-      this.#tellStranger(origin);
-      return sendStrangerScript(response, origin);
-    }
-    refuseElsewhere(response, origin ?? 'the origin');
-  }
-
-  /** A page of an origin that isn't listed wants our modules: that is told once. */
-  #tellStranger(origin: string | undefined): void {
-    this.#noteOnce(strangerText(origin));
-  }
-
-  /** What belongs to the tool itself. */
-  async #answerOwn(path: string, asked: Asked): Promise<void> {
-    if (!(await this.#tool.answer(path, asked))) this.#notFound(ownPrefix + path, undefined, asked.response);
-  }
-
-  #notFound(path: string, inBase: string | undefined, response: ServerResponse): void {
-    const { project } = this.#options;
-    const { base } = project.options;
-    const lookedFor = ['a page of that path'];
-    if (inBase === undefined && base !== '/') lookedFor.push(`the front end itself, which is under ${base}`);
-    if (project.options.verbatim.length > 0)
-      lookedFor.push(`a file in ${project.options.verbatim.map((folder) => project.paths.idOf(folder)).join(', ')}`);
-    lookedFor.push('an image, font or other file in the project', 'a rule that forwards the path to a backend');
-    const forwards = this.#forwarder.rules.map(({ label, to }) => ({ label, origin: to.label }));
-    sendText(
-      response,
-      404,
-      'text/html; charset=utf-8',
-      notFoundPage({ path, base, routes: this.#options.routes, lookedFor, forwards }),
-    );
+  /** Whether something that is told once wasn't told yet. */
+  #isNews(key: string): boolean {
+    if (this.#notedOnce.has(key) || this.#notedOnce.size >= mostNoted) return false;
+    this.#notedOnce.add(key);
+    return true;
   }
 
   /** Takes a connection that changes protocols. Returns whether it's one for us, or for a backend of ours. */
   upgrade(request: IncomingMessage, socket: Duplex, head: Buffer): boolean {
     try {
-      return this.#upgrade(request, socket, head);
+      return this.#requests.upgrade(request, socket, head);
     } catch (error) {
       this.#failed(`the upgrade of ${request.url}`, error);
       refuseUpgrade(socket, '500 Internal Server Error');
       return true;
     }
-  }
-
-  #upgrade(request: IncomingMessage, socket: Duplex, head: Buffer): boolean {
-    const { trust, project, isInside } = this.#options;
-    const path = pathOf(request);
-    const isLive = path === ownUrl.plain(project.options.base, 'live');
-    if (isInside && !isLive && !this.#forwarder.find(request, 'first') && !this.#forwarder.find(request, 'missing')) return false;
-    if (!isOwnHost(request, trust)) refuseUpgrade(socket, '403 Forbidden');
-    else if (!isLive) this.#forwarding.upgrade(request, socket, { head, trust });
-    else if (isOwnOrigin(request, trust) && queryOf(request).get('key') === this.live.key)
-      this.live.accept(request, socket, head);
-    else refuseUpgrade(socket, '403 Forbidden');
-    return true;
   }
 }
 
