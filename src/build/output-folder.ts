@@ -1,11 +1,9 @@
 import { cpSync, existsSync, linkSync, readdirSync, readFileSync, renameSync, rmSync, statSync, writeFileSync } from 'node:fs';
 import { basename, dirname, join, relative, resolve, sep } from 'node:path';
 import { VineError } from '../core/problem/problem.js';
+import { manifestName } from '../project/files/built-folder.js';
 import { makeFolder, realPathNow } from '../project/files/disk-files.js';
 import type { Manifest } from './manifest.js';
-
-/** Name of the list of what a build wrote. */
-export const manifestName = 'vine-spark.json';
 
 /** Files of a build by their paths in the output folder. */
 export type OutputFiles = ReadonlyMap<string, string | Buffer>;

@@ -2,6 +2,7 @@ import { existsSync, readdirSync, readFileSync, realpathSync, statSync } from 'n
 import { basename, dirname, join, relative, resolve, sep } from 'node:path';
 import { generatedHtml } from '../core/documents/generated-page.js';
 import { VineError } from '../core/problem/problem.js';
+import { isBuiltFolder } from '../project/files/built-folder.js';
 import type { GeneratedPageSettings, Settings } from './schema.js';
 
 /** A URL pattern and the id of the page that it shows. */
@@ -98,7 +99,7 @@ function folderRoutes(root: string, folder: string, except: readonly string[]): 
   });
 }
 
-/** Paths of the HTML files in a folder and below, from there: none of packages, of other projects, or of folders whose name begins with a dot. */
+/** Paths of the HTML files in a folder and below, from there: none of packages, of other projects, of builds, or of folders whose name begins with a dot. */
 function htmlFilesIn(folder: string, except: readonly string[], inside = '', depth = 0): string[] {
   const found: string[] = [];
   const folders: string[] = [];
@@ -110,7 +111,8 @@ function htmlFilesIn(folder: string, except: readonly string[], inside = '', dep
   }
   const isPlace = (path: string) => {
     const whole = join(folder, path);
-    return !noPages.has(basename(path)) && !except.includes(whole) && !existsSync(join(whole, 'package.json'));
+    const isOthers = except.includes(whole) || existsSync(join(whole, 'package.json')) || isBuiltFolder(whole);
+    return !noPages.has(basename(path)) && !isOthers;
   };
   const below = depth === deepestFolder ? [] : folders.filter(isPlace);
   return [...found.sort(), ...below.sort().flatMap((path) => htmlFilesIn(folder, except, path, depth + 1))];

@@ -116,12 +116,6 @@ describe('packages', () => {
   });
 });
 
-async function waitFor(work: () => void, condition: string): Promise<boolean> {
-  work();
-  await at.page.waitForFunction(condition);
-  return true;
-}
-
 describe('what modules and sheets are made of', () => {
   const files = {
     'main.js': `${takes}import data from './tides.json'; import gull from './gull.svg'; import classes from './row.module.css'; import night from './night.css' with { type: 'css' }; import './board.css';

@@ -37,6 +37,8 @@ test('every HTML file of a folder is a page at its path, and those that come, go
     'quays/north/tides.html': html('Tides'),
     'public/plain.html': html('Plain'),
     'dist/index.html': html('Built'),
+    'elsewhere/index.html': html('Built'),
+    'elsewhere/vine-spark.json': '{ "builtBy": "Vine Spark" }',
     '.hidden/index.html': html('Hidden'),
     'other/package.json': '{}',
     'other/index.html': html('Another project'),
@@ -62,11 +64,14 @@ test('every HTML file of a folder is a page at its path, and those that come, go
     '/quays/north/berths': '200 North',
     '/anywhere': '200 Board',
   });
-  expect(await shownAll(['/plain.html', '/other/index.html', '/.hidden/index.html', '/dist/index.html'])).toEqual({
+  expect(
+    await shownAll(['/plain.html', '/other/index.html', '/.hidden/index.html', '/dist/index.html', '/elsewhere/index.html']),
+  ).toEqual({
     '/plain.html': '200 Plain',
     '/other/index.html': '200 Board',
     '/.hidden/index.html': expect.stringMatching(/^404/),
     '/dist/index.html': '200 Board',
+    '/elsewhere/index.html': '200 Board',
   });
   const after = program.mark;
   workspace.write({ 'quays/south.html': html('South') });

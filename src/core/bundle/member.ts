@@ -105,6 +105,12 @@ export interface ImportedName {
   name: string | null;
 }
 
+/** A node that writes to a name. `isInit`: it declares the variable with its value. */
+export interface Write {
+  target: Spanned;
+  isInit: boolean;
+}
+
 /** An ECMAScript module taken apart, so that what nobody needs can be left out and the rest share a scope with others. */
 export interface Member {
   id: string;
@@ -135,7 +141,7 @@ export interface Member {
   /** Names whose function, class or value carries the name, as programs can see. */
   named: Map<string, { kind: 'function' | 'class' | 'value'; value?: { start: number; end: number } }>;
   /** Assignments to top-level names, each with whether it's the name's declaration. */
-  writes: Map<string, { target: Spanned; isInit: boolean }[]>;
+  writes: Map<string, Write[]>;
   /** Functions without effects by annotation. */
   harmless: Set<string>;
   /** Functions at the top that use `this`. */

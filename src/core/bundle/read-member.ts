@@ -1,4 +1,3 @@
-import { analyze, type Scope, type ScopeManager, type Reference as ScopeReference, type Variable } from 'eslint-scope';
 import type { Comment, Expression, Identifier, ImportDeclaration, Literal, Node, Program, Statement } from 'estree';
 import { walk } from 'estree-walker';
 import { parseSync } from 'oxc-parser';
@@ -7,10 +6,11 @@ import { indexTree, type Spanned } from '../link/tree.js';
 import { choicesIn, choiceTypes, mayBeKnown } from './choices.js';
 import { declaredIn, hoistedNames } from './declared-names.js';
 import { lateImportsIn } from './late-imports.js';
-import type { ImportedName, Member, Place, Reference, Unit } from './member.js';
-import { isInNewCallee, membersOf, runsAtOnce, writeAround } from './references.js';
-import { type EffectContext, effectsOf } from './scan-effects.js';
-import { callsEval, hasAccessors, isAnonymous, memberBase, membersWritten, namespaceOf, urlIn, usesOwnThis } from './syntax.js';
+import type { ImportedName, Member, Place, Unit } from './member.js';
+import { OwnNames } from './own-names.js';
+import { type References, readReferences } from './read-references.js';
+import { effectsOf } from './scan-effects.js';
+import { callsEval, isAnonymous, memberBase, membersWritten, namespaceOf, urlIn, usesOwnThis } from './syntax.js';
 import { givingTypes, visibleNames } from './visible-names.js';
 
 export interface MemberInput {
@@ -37,13 +37,8 @@ class Reader {
   /** Nodes of the types that are looked at by themselves. */
   readonly #nodes: readonly Node[];
   readonly #member: Member;
-  readonly #scopes: ScopeManager;
-  readonly #globals = new Set<Node>();
-  readonly #variables: ReadonlyMap<string, Variable>;
-  readonly #moduleScope: Scope | undefined;
-  readonly #references: Reference[] = [];
-  /** Where a name was listed already. */
-  readonly #taken = new Set<number>();
+  readonly #names: OwnNames;
+  readonly #references: References;
   /** Where calls begin that are marked as giving a value only. */
   readonly #marked: ReadonlySet<number>;
 
@@ -56,12 +51,10 @@ class Reader {
     const index = indexTree(this.#tree, lookedAt);
     this.#parents = index.parents;
     this.#nodes = index.nodes;
-    const scopes = analyze(this.#tree as never, { ecmaVersion: 2024, sourceType: 'module', fallback: 'iteration' } as never);
-    this.#scopes = scopes;
-    this.#moduleScope = scopes.globalScope?.childScopes[0];
-    this.#variables = this.#moduleScope?.set ?? new Map();
-    for (const { identifier } of scopes.globalScope?.through ?? []) this.#globals.add(identifier as unknown as Node);
     this.#marked = this.#placesBehind(/[@#]__PURE__/);
+    this.#names = new OwnNames(this.#tree, this.#marked);
+    const { scopes, globals, moduleScope } = this.#names;
+    this.#references = readReferences({ names: this.#names, parents: this.#parents, isOnCycle: input.isOnCycle });
     this.#member = {
       id,
       text,
@@ -72,17 +65,17 @@ class Reader {
       stars: [],
       units: [],
       places: [],
-      choices: choicesIn(this.#nodes, (name) => this.#mayBeConstant(name)),
-      own: new Set(),
-      inner: new Set(),
-      free: new Set([...this.#globals].map((node) => (node as Identifier).name)),
+      choices: choicesIn(this.#nodes, (name) => this.#names.mayBeConstant(name)),
+      own: this.#references.own,
+      inner: this.#references.inner,
+      free: new Set([...globals].map((node) => (node as Identifier).name)),
       constants: new Map(),
       objects: new Map(),
-      named: new Map(),
-      writes: new Map(),
+      named: this.#references.named,
+      writes: this.#references.writes,
       harmless: new Set(),
       usesThis: new Set(),
-      kept: visibleNames(this.#nodes, scopes, this.#parents, this.#moduleScope),
+      kept: visibleNames(this.#nodes, scopes, this.#parents, moduleScope),
       licences: [],
       isAsync: false,
     };
@@ -90,17 +83,16 @@ class Reader {
 
   read(): Member {
     const member = this.#member;
-    const { isAsync, edits } = analysePlaces(this.#tree, this.#input.text, this.#input.constants, () => this.#scopes);
+    const { isAsync, edits } = analysePlaces(this.#tree, this.#input.text, this.#input.constants, () => this.#names.scopes);
     member.isAsync = isAsync;
     member.places.push(...edits.map((edit): Place => ({ kind: 'text', ...edit })));
-    if (this.#input.text.includes('eval') && callsEval(this.#tree, this.#globals))
+    if (this.#input.text.includes('eval') && callsEval(this.#tree, this.#names.globals))
       member.apart = 'it calls eval, which sees every name around';
     member.licences.push(
       ...this.#comments.flatMap(({ type, value }) =>
         isLicence(value) ? [type === 'Block' ? `/*${value}*/` : `//${value}`] : [],
       ),
     );
-    this.#readNames();
     for (const statement of this.#tree.body) this.#statement(statement as Spanned<Statement>);
     this.#assignReferences();
     this.#readSyntax();
@@ -122,81 +114,6 @@ class Reader {
       }
     }
     return places;
-  }
-
-  #mayBeConstant(name: string): boolean {
-    const definition = this.#variables.get(name)?.defs[0];
-    return definition !== undefined && (definition.type === 'ImportBinding' || isConst(definition));
-  }
-
-  /** Collects top-level names with their uses, and what nested scopes declare. */
-  #readNames(): void {
-    const member = this.#member;
-    const inClass = new Map<Node, string>();
-    for (const [name, variable] of this.#variables) {
-      if (name === 'arguments' && variable.defs.length === 0) continue;
-      const isImport = variable.defs[0]?.type === 'ImportBinding';
-      if (!isImport) member.own.add(name);
-      for (const reference of variable.references) this.#take(name, reference, isImport);
-      if (!isImport)
-        for (const definition of variable.defs) this.#takeDeclaration(name, definition.name as unknown as Spanned<Identifier>);
-      for (const { node } of variable.defs) if (node.type === 'ClassDeclaration') inClass.set(node as unknown as Node, name);
-    }
-    const scopes = [...(this.#moduleScope?.childScopes ?? [])];
-    for (let scope = scopes.pop(); scope; scope = scopes.pop()) {
-      scopes.push(...scope.childScopes);
-      const ofClass = inClass.get(scope.block as unknown as Node);
-      for (const [name, variable] of scope.set) {
-        // A class has its own name inside once more, which is the same name.
-        if (name === ofClass && scope.type === 'class')
-          for (const reference of variable.references) this.#take(name, reference, false);
-        else if (name !== 'arguments') member.inner.add(name);
-      }
-    }
-  }
-
-  #take(name: string, reference: ScopeReference, isImport: boolean): void {
-    const node = reference.identifier as unknown as Spanned<Identifier>;
-    if (reference.isWrite() && !isImport) this.#takeWrite(name, reference);
-    // One with a default is listed twice.
-    if (this.#parents.get(node)?.type === 'ExportSpecifier' || this.#taken.has(node.start)) return;
-    this.#taken.add(node.start);
-    this.#references.push(this.#referenceAt(name, node, reference.isWrite()));
-  }
-
-  /** A name where it is declared, which is no use of it. */
-  #takeDeclaration(name: string, node: Spanned<Identifier>): void {
-    if (this.#taken.has(node.start)) return;
-    this.#taken.add(node.start);
-    this.#references.push(this.#referenceAt(name, node, true));
-  }
-
-  #referenceAt(name: string, node: Spanned<Identifier>, isWrite: boolean): Reference {
-    const parent = this.#parents.get(node);
-    const around = parent?.type === 'AssignmentPattern' && parent.left === node ? this.#parents.get(parent) : parent;
-    return {
-      name,
-      start: node.start,
-      end: node.end,
-      isWrite,
-      isShorthand: around?.type === 'Property' && around.shorthand,
-      isNewed: isInNewCallee(node, this.#parents),
-      isAtOnce: runsAtOnce(node, this.#parents),
-      ...membersOf(node, this.#parents),
-    };
-  }
-
-  #takeWrite(name: string, reference: ScopeReference): void {
-    const isInit = reference.init === true;
-    const node = reference.identifier as unknown as Spanned;
-    const target = writeAround(node, this.#parents);
-    const parent = this.#parents.get(node);
-    const value = parent?.type === 'AssignmentExpression' && parent.left === node ? parent.right : undefined;
-    if (value && isAnonymous(value)) this.#member.named.set(name, { kind: 'value' });
-    if (!target || (isInit && !this.#input.isOnCycle && target.type === 'VariableDeclaration')) return;
-    const writes = this.#member.writes.get(name) ?? [];
-    writes.push({ target: placesOf(target), isInit: isInit && target.type === 'VariableDeclaration' });
-    this.#member.writes.set(name, writes);
   }
 
   #statement(statement: Spanned<Statement> | Spanned<Program['body'][number]>): void {
@@ -266,7 +183,7 @@ class Reader {
 
   /** An import declaration may stand below the export that names it. */
   #importedLater(local: string): ImportedName | undefined {
-    if (this.#variables.get(local)?.defs[0]?.type !== 'ImportBinding') return undefined;
+    if (!this.#names.isImport(local)) return undefined;
     for (const statement of this.#tree.body)
       if (statement.type === 'ImportDeclaration') this.#import(statement as Spanned<ImportDeclaration>);
     return this.#member.imported.get(local);
@@ -348,9 +265,9 @@ class Reader {
     const isFunction = init.type === 'FunctionExpression';
     if (isFunction && usesOwnThis(init)) member.usesThis.add(name);
     if (isAnonymous(init)) member.named.set(name, { kind: 'value', value: { start: init.start, end: init.end } });
-    const isFixed = kind === 'const' || !this.#isReassigned(name);
+    const isFixed = kind === 'const' || !this.#names.isReassigned(name);
     const members = isFixed ? membersWritten(init, (node) => this.#marked.has(node.start)) : undefined;
-    const isKnown = (node: Node) => mayBeKnown(node, (other) => this.#mayBeConstant(other));
+    const isKnown = (node: Node) => mayBeKnown(node, (other) => this.#names.mayBeConstant(other));
     if (members) {
       for (const [key, value] of members) if (!isKnown(value)) members.set(key, unknown);
       member.objects.set(name, members);
@@ -358,13 +275,9 @@ class Reader {
     if (isFixed && isKnown(init)) member.constants.set(name, init);
   }
 
-  #isReassigned(name: string): boolean {
-    return this.#variables.get(name)?.references.some((reference) => reference.isWrite() && !reference.init) === true;
-  }
-
   #unit(unit: Pick<Unit, 'start' | 'end' | 'declares' | 'keyword'>, node: Node | null | undefined): void {
     const changes = node ? this.#changed(node) : undefined;
-    const effects = !node || changes !== undefined ? [] : effectsOf(node, this.#context);
+    const effects = !node || changes !== undefined ? [] : effectsOf(node, this.#names.context);
     this.#member.units.push({ ...unit, ...(changes === undefined ? {} : { changes }), references: [], effects, late: [] });
   }
 
@@ -375,54 +288,20 @@ class Reader {
     const isOwn = (name: string) => this.#member.own.has(name) && !this.#member.imported.has(name);
     if (expression.type === 'AssignmentExpression' && expression.operator === '=') {
       const { left, right } = expression;
-      if (effectsOf(right, this.#context).length > 0) return undefined;
-      if (left.type === 'Identifier') return isOwn(left.name) && !this.#context.isEarly(left, left.name) ? left.name : undefined;
+      if (effectsOf(right, this.#names.context).length > 0) return undefined;
+      if (left.type === 'Identifier')
+        return isOwn(left.name) && !this.#names.context.isEarly(left, left.name) ? left.name : undefined;
       const first = left.type === 'MemberExpression' ? memberBase(left) : undefined;
-      return first !== undefined && isOwn(first) && this.#isFresh(first) ? first : undefined;
+      return first !== undefined && isOwn(first) && this.#names.isFresh(first) ? first : undefined;
     }
-    return expression.type === 'CallExpression' ? namespaceOf(expression, this.#context, isOwn) : undefined;
-  }
-
-  /** Whether a name stands for a function, a class or a literal of this module that nothing replaces. */
-  #isFresh(name: string): boolean {
-    const [definition] = this.#variables.get(name)?.defs ?? [];
-    if (!definition || this.#isReassigned(name)) return false;
-    if (definition.type === 'FunctionName') return true;
-    if (definition.type === 'ClassName') return (definition.node as unknown as { superClass: unknown }).superClass === null;
-    const { init } = definition.node as unknown as { init?: Node | null };
-    return init !== undefined && init !== null && freshTypes.has(init.type) && !hasAccessors(init);
-  }
-
-  get #context(): EffectContext {
-    const member = this.#member;
-    return {
-      isGlobal: (node) => this.#globals.has(node),
-      isImport: (name) => member.imported.has(name) || this.#variables.get(name)?.defs[0]?.type === 'ImportBinding',
-      isPlain: (name) => this.#isFresh(name) || this.#isEnum(name),
-      isEarly: (node, name) => {
-        const definition = this.#variables.get(name)?.defs[0];
-        if (!definition || definition.type === 'FunctionName' || definition.type === 'ImportBinding') return false;
-        return (definition.name as unknown as Spanned).end > (node as Spanned).start;
-      },
-      isMarked: (node) => this.#marked.has((node as Spanned).start),
-    };
-  }
-
-  /** Enumerations are made by a marked call. */
-  #isEnum(name: string): boolean {
-    const definition = this.#variables.get(name)?.defs[0];
-    const { init } = (definition?.node ?? {}) as unknown as { init?: Node | null };
-    return (
-      init?.type === 'CallExpression' && init.callee.type === 'FunctionExpression' && this.#marked.has((init as Spanned).start)
-    );
+    return expression.type === 'CallExpression' ? namespaceOf(expression, this.#names.context, isOwn) : undefined;
   }
 
   /** Gives each unit the uses of top-level names in it. */
   #assignReferences(): void {
     const { units } = this.#member;
-    this.#references.sort((a, b) => a.start - b.start);
     let at = 0;
-    for (const reference of this.#references) {
+    for (const reference of this.#references.references) {
       while (at < units.length && units[at]!.end <= reference.start) at++;
       const unit = units[at];
       if (unit && unit.start <= reference.start) unit.references.push(reference);
@@ -443,7 +322,7 @@ class Reader {
       const parent = this.#parents.get(node) ?? null;
       if (node.type === 'MetaProperty' && node.meta.name === 'import')
         member.places.push(this.#metaPlace(node as Spanned, parent));
-      if (node.type === 'Property' && node.shorthand && parent?.type === 'ObjectPattern' && !this.#taken.has(start))
+      if (node.type === 'Property' && node.shorthand && parent?.type === 'ObjectPattern' && !this.#references.taken.has(start))
         member.places.push({ kind: 'pattern', start, end: start + (node.key as Identifier).name.length });
       if (node.type === 'NewExpression') {
         const url = urlIn(node, parent, member.text);
@@ -489,33 +368,8 @@ export function isLicence(comment: string): boolean {
 /** An expression of which nothing is known. */
 const unknown: Node = { type: 'Super' };
 
-/** A node that writes, with no more of it than is needed to write beside it. */
-function placesOf(node: Spanned): Spanned {
-  const { type, start, end } = node;
-  const at = ({ type: inner, start: from, end: to }: Spanned) => ({ type: inner, start: from, end: to });
-  const more =
-    node.type === 'VariableDeclaration'
-      ? { declarations: node.declarations.map((declarator) => at(declarator as Spanned)) }
-      : node.type === 'ForOfStatement' || node.type === 'ForInStatement'
-        ? { body: at(node.body as Spanned) }
-        : {};
-  return { type, start, end, ...more } as unknown as Spanned;
-}
-
 type Sourced = { source: Literal };
 
 function nameOf(node: Identifier | Literal): string {
   return node.type === 'Identifier' ? node.name : String(node.value);
 }
-
-function isConst(definition: { type: string; parent?: unknown }): boolean {
-  return definition.type === 'Variable' && (definition.parent as { kind?: string } | undefined)?.kind === 'const';
-}
-
-const freshTypes = new Set([
-  'FunctionExpression',
-  'ArrowFunctionExpression',
-  'ObjectExpression',
-  'ArrayExpression',
-  'ClassExpression',
-]);

@@ -1,0 +1,82 @@
+import { analyze, type Scope, type ScopeManager, type Variable } from 'eslint-scope';
+import type { Node, Program } from 'estree';
+import type { Spanned } from '../link/tree.js';
+import type { EffectContext } from './scan-effects.js';
+import { hasAccessors } from './syntax.js';
+
+/** What the scopes of a module say of its top-level names. */
+export class OwnNames {
+  readonly scopes: ScopeManager;
+  readonly moduleScope: Scope | undefined;
+  readonly variables: ReadonlyMap<string, Variable>;
+  /** Names that nothing in the module declares. */
+  readonly globals = new Set<Node>();
+  readonly context: EffectContext;
+  readonly #marked: ReadonlySet<number>;
+
+  /** `marked`: where calls begin that are marked as giving a value only. */
+  constructor(tree: Program, marked: ReadonlySet<number>) {
+    this.#marked = marked;
+    this.scopes = analyze(tree as never, { ecmaVersion: 2024, sourceType: 'module', fallback: 'iteration' } as never);
+    this.moduleScope = this.scopes.globalScope?.childScopes[0];
+    this.variables = this.moduleScope?.set ?? new Map();
+    for (const { identifier } of this.scopes.globalScope?.through ?? []) this.globals.add(identifier as unknown as Node);
+    this.context = {
+      isGlobal: (node) => this.globals.has(node),
+      isImport: (name) => this.isImport(name),
+      isPlain: (name) => this.isFresh(name) || this.#isEnum(name),
+      isEarly: (node, name) => this.#isEarly(node as Spanned, name),
+      isMarked: (node) => marked.has((node as Spanned).start),
+    };
+  }
+
+  isImport(name: string): boolean {
+    return this.variables.get(name)?.defs[0]?.type === 'ImportBinding';
+  }
+
+  mayBeConstant(name: string): boolean {
+    const definition = this.variables.get(name)?.defs[0];
+    return definition !== undefined && (definition.type === 'ImportBinding' || isConst(definition));
+  }
+
+  isReassigned(name: string): boolean {
+    return this.variables.get(name)?.references.some((reference) => reference.isWrite() && !reference.init) === true;
+  }
+
+  /** Whether a name stands for a function, a class or a literal of this module that nothing replaces. */
+  isFresh(name: string): boolean {
+    const [definition] = this.variables.get(name)?.defs ?? [];
+    if (!definition || this.isReassigned(name)) return false;
+    if (definition.type === 'FunctionName') return true;
+    if (definition.type === 'ClassName') return (definition.node as unknown as { superClass: unknown }).superClass === null;
+    const { init } = definition.node as unknown as { init?: Node | null };
+    return init !== undefined && init !== null && freshTypes.has(init.type) && !hasAccessors(init);
+  }
+
+  /** Enumerations are made by a marked call. */
+  #isEnum(name: string): boolean {
+    const definition = this.variables.get(name)?.defs[0];
+    const { init } = (definition?.node ?? {}) as unknown as { init?: Node | null };
+    const isCalled = init?.type === 'CallExpression' && init.callee.type === 'FunctionExpression';
+    return isCalled && this.#marked.has((init as Spanned).start);
+  }
+
+  /** Whether a name is read where its declaration has not been reached. */
+  #isEarly(node: Spanned, name: string): boolean {
+    const definition = this.variables.get(name)?.defs[0];
+    if (!definition || definition.type === 'FunctionName' || definition.type === 'ImportBinding') return false;
+    return (definition.name as unknown as Spanned).end > node.start;
+  }
+}
+
+function isConst(definition: { type: string; parent?: unknown }): boolean {
+  return definition.type === 'Variable' && (definition.parent as { kind?: string } | undefined)?.kind === 'const';
+}
+
+const freshTypes = new Set([
+  'FunctionExpression',
+  'ArrowFunctionExpression',
+  'ObjectExpression',
+  'ArrayExpression',
+  'ClassExpression',
+]);
