@@ -32,7 +32,7 @@ export async function build(options: BuildOptions): Promise<BuildResult> {
 function begun(options: BuildOptions): ProjectGraph {
   const project = new ProjectGraph(options, {
     changes: { added() {}, dropped() {} },
-    onLoaded() {},
+    onRead() {},
     onWarning: options.onWarning,
     onNote: options.onNote,
     turn: () => undefined,

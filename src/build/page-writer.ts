@@ -1,10 +1,11 @@
+import { readFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { keptAttributes } from '../core/documents/read-page.js';
 import type { Problem } from '../core/problem/problem.js';
 import { escapeHtml } from '../core/tool-page.js';
 import { decoded, entriesOf } from '../core/urls.js';
 import { namedInVain } from '../project/pages/named-in-vain.js';
-import type { Page } from '../project/pages/page.js';
+import { namedSheets, type Page } from '../project/pages/page.js';
 import { fileUrl, rewritePage } from '../project/pages/rewrite-page.js';
 import type { ProjectGraph } from '../project/project-graph.js';
 import type { Assets } from './assets.js';
@@ -52,7 +53,7 @@ export class PageWriter {
     const url = (path: string) => `${base}${path}`;
     const styles = imported.length === 0 ? [] : [await sheets.joined(nameOf(page.id), imported)];
     const linked = new Map<string, string>();
-    for (const id of page.styles) if (id !== undefined && isLeft(id)) linked.set(id, await sheets.file(id));
+    for (const id of namedSheets(page)) if (isLeft(id)) linked.set(id, await sheets.file(id));
     const starts = entries.map((entry) =>
       files.put('start', '.js', { text: `self["~spark"].start(${JSON.stringify(entry)});\n` }),
     );
@@ -113,12 +114,33 @@ export class PageWriter {
         const path = linked.get(id);
         return path === undefined ? undefined : `href="${escapeHtml(`${base}${path}`)}"${this.#integrity(path)}`;
       },
+      sheetUrl: (id) => {
+        const path = linked.get(id);
+        return path === undefined ? undefined : `${base}${path}`;
+      },
+      linkUrl: (specifier) => this.#linkUrl(specifier, page),
       script,
     });
   }
 
   #integrity(path: string): string {
     return this.#input.integrity ? ` integrity="${this.#input.files.integrityOf(path)}"` : '';
+  }
+
+  /** Where a link leads: a file of the project that is no page is written as it's called, since people keep such URLs. */
+  #linkUrl(specifier: string, page: Page): string {
+    const { project, files } = this.#input;
+    const { base, root, verbatim } = project.options;
+    const url = fileUrl(specifier, page, base);
+    const [path = ''] = url.split(/[?#]/);
+    if (!path.startsWith(base) || page.parts.baseHref !== undefined) return specifier;
+    const inside = decoded(path.slice(base.length));
+    if (inside === undefined || inside === '' || inside.endsWith('/') || /\.html?$/i.test(inside)) return specifier;
+    if (verbatim.some((folder) => project.gate.ofVerbatim(folder, `/${inside}`) !== undefined)) return specifier;
+    const file = project.gate.ofProject(join(root, inside));
+    if (file === undefined) return specifier;
+    files.all.set(inside, readFileSync(file));
+    return url;
   }
 
   /** The URL of a file that the page names: a file of the project gets a name with its hash, everything else stays where it was. */

@@ -11,7 +11,7 @@ import { contentHash } from '../core/text/content-hash.js';
 import { entriesOf } from '../core/urls.js';
 import { manifestName } from '../project/files/built-folder.js';
 import { ShippedMaps } from '../project/files/shipped-maps.js';
-import type { Page } from '../project/pages/page.js';
+import { namedSheets, type Page } from '../project/pages/page.js';
 import { PieceModules } from '../project/pages/piece-modules.js';
 import type { ProjectGraph } from '../project/project-graph.js';
 import { Assets, nameOf } from './assets.js';
@@ -187,11 +187,12 @@ export class Writer {
         Object.fromEntries(Object.entries(all).filter(([id]) => reached.has(id) || reached.has(id.replace(/\?names$/, ''))));
       // What pages of a backend start stands by its own name.
       made[entriesOf(page.id)?.join() ?? page.id] = await writer.write(page, {
-        scripts: [this.#files.put('runtime', '.js', { text: this.#runtime() }), ...filesOf(page.id)],
+        scripts:
+          page.runs.length === 0 ? [] : [this.#files.put('runtime', '.js', { text: this.#runtime() }), ...filesOf(page.id)],
         entries: page.runs.map(({ entry }) => bundle.idOf(entry)),
         late: only(late),
         workers: only(workers),
-        imported: order.filter((id) => graph.content(id)?.kind === 'style' && !page.styles.includes(id)),
+        imported: order.filter((id) => graph.content(id)?.kind === 'style' && !namedSheets(page).includes(id)),
         isLeft: (id) => graph.has(id),
       });
     }

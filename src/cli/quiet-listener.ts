@@ -3,7 +3,7 @@ import type { ReadingListener } from '../project/project-graph.js';
 /** For commands that read a project once and tell what they find themselves. */
 export const quietListener: ReadingListener = {
   changes: { added() {}, dropped() {} },
-  onLoaded() {},
+  onRead() {},
   onWarning() {},
   onNote() {},
   turn: () => undefined,

@@ -35,7 +35,7 @@ export interface ReadingListener {
   /** Modules came or went. */
   changes: Changes;
   /** A module was put in the graph. */
-  onLoaded(id: string): void;
+  onRead(id: string): void;
   /** Something in a module need not be wrong. */
   onWarning(warning: Problem): void;
   /** Something the user should know and need not act on. */
@@ -144,7 +144,7 @@ export class ProjectGraph {
       pages: this.pages,
       changes: listener.changes,
       trace,
-      onLoaded: (id) => listener.onLoaded(id),
+      onRead: (id) => listener.onRead(id),
       turn: () => listener.turn(),
     });
     this.#pageModules = new PageModules(this.modules, this.builder);

@@ -78,7 +78,7 @@ export class Project extends TypedEvents<ProjectEvents> {
     const { root, base } = options;
     const read = new ProjectGraph(options, {
       changes: this.#unsent,
-      onLoaded: (id) => this.#watch.loaded(id),
+      onRead: (id) => this.#watch.read(id),
       onWarning: (warning) => this.emit('warning', warning),
       onNote: (note) => this.emit('note', note),
       turn: () => (this.isOpening ? this.#loadingTurns.next() : undefined),
@@ -132,7 +132,8 @@ export class Project extends TypedEvents<ProjectEvents> {
       poll: options.poll,
       paths,
       packages: resolver.packages,
-      modules: () => graph.ids(),
+      modules: () => [...graph.ids(), ...builder.failed.keys()],
+      inputs: () => builder.madeOf.files(),
       isUsed: (path) => this.#isUsed(path),
       others: () => this.#foldersOutside(),
       everything: () => this.#everything(),

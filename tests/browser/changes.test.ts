@@ -118,14 +118,22 @@ describe('packages', () => {
 
 describe('what modules and sheets are made of', () => {
   const files = {
-    'main.js': `${takes}import data from './tides.json'; import gull from './gull.svg'; import classes from './row.module.css'; import night from './night.css' with { type: 'css' }; import './board.css';
+    'main.js': `${takes}import data from './tides.json'; import gull from './gull.svg'; import classes from './row.module.css'; import night from './night.css' with { type: 'css' }; import './board.css'; import './marks.scss';
+      fetch(new URL('./hours.txt', import.meta.url)).then(async (answer) => { document.body.dataset.hours = await answer.text(); });
       document.adoptedStyleSheets = [night];
       document.title = [data.level, gull.split('?v=').length, classes.row !== undefined, classes.line !== undefined].join();
       document.querySelector('p').className = Object.values(classes)[0];\n`,
-    'index.html': '<!doctype html><body><p>berth</p><script type="module" src="main.js"></script>',
+    'index.html':
+      '<!doctype html><style>@import "./own.css";</style><body><p>berth</p><script type="module" src="main.js"></script>',
     'tides.json': '{ "level": 1 }',
     'gull.svg': svg(1),
-    'row.module.css': '.row { margin-top: 1px; }',
+    'row.module.css': '.row { margin-top: 1px; composes: wide from "./wide.module.css"; }',
+    'wide.module.css': '.wide { margin-left: 1px; }',
+    'own.css': 'p { margin-right: 1px; }',
+    'hours.txt': 'early',
+    'marks.scss': "@use 'tides/marks';",
+    'node_modules/tides/package.json': '{ "name": "tides", "version": "1.0.0" }',
+    'node_modules/tides/_marks.scss': 'p { border: 1px solid; }',
     'night.css': 'p { padding-top: 1px; }',
     'board.css': `@import './deep.css';`,
     'deep.css': `@import './deeper.css';`,
@@ -148,6 +156,12 @@ describe('what modules and sheets are made of', () => {
     await at.save({ 'tides.json': '{ "level": 2 }' });
     expect(await at.page.title()).toBe('2,2,true,false');
     expect((await at.save({ 'gull.svg': svg(2) })).ran).toContain('main.js');
+    await at.save({ 'wide.module.css': '.wide { margin-left: 2px; }' });
+    await at.save({ 'own.css': 'p { margin-right: 2px; }' });
+    await at.save({ 'hours.txt': 'late' });
+    await at.page.waitForFunction(`document.body.dataset.hours === 'late'`);
+    await at.save({ 'node_modules/tides/_marks.scss': 'p { border: 2px solid; }' });
+    expect([await style('marginLeft'), await style('marginRight'), await style('borderTopWidth')]).toEqual(['2px', '2px', '2px']);
     await at.save({ 'row.module.css': '.line { margin-top: 2px; }' });
     expect(await at.page.title()).toBe('2,2,false,true');
     expect(await style('marginTop')).toBe('2px');

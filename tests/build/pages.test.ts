@@ -74,6 +74,47 @@ test('a page under a strict policy keeps its attributes, and everything that it 
   workspace.dispose();
 }, 60_000);
 
+test('what styles, drawings, links and noscript of a page name is there, served and built', async () => {
+  const image = (name: string) => ({
+    [`src/${name}.svg`]: `<svg xmlns="http://www.w3.org/2000/svg" id="${name}" width="4" height="4"/>`,
+  });
+  const workspace = Workspace.with({
+    'package.json': '{ "name": "pier" }',
+    'index.html': `<!doctype html><style>@import './src/print.css' screen; body { background: url(src/a.svg) }</style><link rel="icon" href="data:,">
+      <p style="color: red; background: url('src/b.svg')">pier</p><svg><image href="src/c.svg"/><use xlink:href="src/d.svg#d"/></svg>
+      <noscript><img src="src/e.svg"></noscript><a href="src/hours.pdf?of=1" download>hours</a><a href="/berths">berths</a><script type="module" src="main.js"></script>`,
+    'main.js': 'document.title = [...document.querySelectorAll("a")].map(({ href }) => new URL(href).pathname).join();',
+    'src/print.css': '@import "./deep.css"; p { order: 3; list-style: url(f.svg) }',
+    'src/deep.css': 'p { flex-grow: 2 }',
+    'src/hours.pdf': 'pdf',
+    ...Object.assign({}, ...['a', 'b', 'c', 'd', 'e', 'f'].map(image)),
+  });
+  const look = async (url: string) => {
+    const { page, errors } = await openPage(browser, url);
+    await page.waitForFunction('document.title !== ""');
+    const drawn = await page.evaluate(`(async () => {
+      const p = getComputedStyle(document.querySelector('p'));
+      const inside = new DOMParser().parseFromString(document.querySelector('noscript').textContent, 'text/html').images[0].getAttribute('src');
+      const named = [getComputedStyle(document.body).backgroundImage, p.backgroundImage, p.listStyleImage].map((value) => value.slice(5, -2));
+      const drawings = [...document.querySelectorAll('svg *')].map((element) => element.href.baseVal.split('#')[0]);
+      const texts = await Promise.all([...named, ...drawings, inside].map(async (at) => (await fetch(at)).text()));
+      return [p.order, p.flexGrow, ...texts.map((text) => /id="(.)"/.exec(text)?.[1]), await (await fetch(document.querySelector('a').href)).text()].join();
+    })()`);
+    const title = await page.title();
+    await page.close();
+    return [title, drawn, errors];
+  };
+  const program = await Program.serve(workspace.root, []);
+  const wanted = ['/src/hours.pdf,/berths', '3,2,a,b,f,c,d,e,pdf', []];
+  expect(await look(program.url)).toEqual(wanted);
+  await program.stop();
+  expect(await build(workspace)).toMatchObject({ code: 0 });
+  const built = await openBuilt(browser, workspace.path('dist'));
+  expect(await look(built.page.url())).toEqual(wanted);
+  await built.close();
+  workspace.dispose();
+}, 60_000);
+
 test('a limit that is exceeded keeps the last build, and says what grew', async () => {
   const workspace = Workspace.with(pier);
   await build(workspace);

@@ -7,15 +7,29 @@ const slice = (html: string, { start, end }: { start: number; end: number }) => 
 describe('a page', () => {
   test('is read for what it names, wherever it stands', () => {
     const html = `<!doctype html><html><head><base href="/harbour/"><link rel="preload stylesheet" href=a.css>
-<link rel=modulepreload href=m.js><link rel="apple-touch-icon" href="icon.png"></head><body>
-<template><img src="in-template.png"></template><video poster=p.jpg><source src=v.mp4></video>
+<link rel=modulepreload href=m.js><meta property="og:image" content="og.png"><link rel="apple-touch-icon" href="icon.png"></head><body>
+<template><img src="in-template.png"></template><noscript>\r\n<img src="no.png"></noscript><svg><use xlink:href="s.svg#a"/></svg>
+<style>\r\n@import "b.css" print; p { background: url(c.png) }</style><p style='background: url("d.png")'><a href="e.pdf">e</a><video poster=p.jpg><source src=v.mp4></video>
 <script src=old.js></script><script type="text/x-tide">not ours</script><script type=module>let inline</script>
 <script type=module src=https://elsewhere.example/x.js></script><script type=module src="src/main.ts"></script></body></html>`;
     const parts = readPage(html);
     expect(parts.baseHref).toBe('/harbour/');
     expect(parts.styles.map(({ specifier }) => specifier)).toEqual(['a.css']);
     expect(parts.dropped.map((span) => slice(html, span))).toEqual(['<link rel=modulepreload href=m.js>']);
-    expect(parts.files.map(({ specifier }) => specifier)).toEqual(['icon.png', 'in-template.png', 'p.jpg', 'v.mp4']);
+    expect(parts.files.map(({ specifier }) => specifier)).toEqual([
+      'icon.png',
+      'in-template.png',
+      'no.png',
+      's.svg#a',
+      'p.jpg',
+      'v.mp4',
+    ]);
+    const inCss = parts.css.flatMap(({ place, isAttribute, text, references }) =>
+      references.map(({ start, end }) => (isAttribute ? text : html.slice(place.start)).slice(start, end)),
+    );
+    expect(inCss).toEqual(['b.css', 'c.png', 'd.png']);
+    expect(slice(html, parts.files[2]!.attribute)).toBe('src="no.png"');
+    expect(parts.links.map(({ specifier }) => specifier)).toEqual(['og.png', 'e.pdf']);
     expect(parts.classic.map(({ specifier }) => specifier)).toEqual(['old.js']);
     expect(parts.scripts.map(({ specifier, text }) => specifier ?? text)).toEqual(['let inline', 'src/main.ts']);
   });

@@ -27,7 +27,10 @@ export const shakingCases: Record<string, Record<string, string>> = {
       class A { static { console.log('STAYS block'); } } class B { static x = console.log('STAYS static'); } class C { [console.log('STAYS key')]() {} }
       const spread = { ...(globalThis as any)['STAYS spread'] }; const text = \`\${{ toString: () => 'STAYS text' }}\`;
       const made = new (globalThis as any).Thing('STAYS new'); const { d } = { get d() { return 'STAYS pattern'; } };
-      delete (globalThis as any)['STAYS delete']; for (const x of ['STAYS loop']) console.log(x); tag\`STAYS tag\`; function tag(..._: unknown[]) {}`,
+      delete (globalThis as any)['STAYS delete']; for (const x of ['STAYS loop']) console.log(x); tag\`STAYS tag\`; function tag(..._: unknown[]) {}
+      /* @__NO_SIDE_EFFECTS__ */ function same(x: string) { return x; } function bag() {}
+      (() => { const run = console.log; run('STAYS inner'); })(); ((same) => { same('STAYS shadowed'); })(console.log);
+      ((bag: any) => { bag.read; })({ get read() { return console.log('STAYS read'); } });`,
   },
   'marked calls and functions': {
     'main.ts': `

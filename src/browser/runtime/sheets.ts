@@ -2,6 +2,7 @@ import type { SheetChange } from '../../core/live/messages.js';
 import { isElsewhere, ours, pathOfOurs } from './base-path.js';
 import { noteNewestSheet } from './load-piece.js';
 import { ownNonce } from './load-script.js';
+import { importAnew, importedByPage } from './page-styles.js';
 import { dynamicTargets, entries, registry } from './records.js';
 
 /** The attribute by which elements of ours are known, with the sheet's id. */
@@ -47,7 +48,7 @@ async function swapSheet({ id, url, css }: SheetChange): Promise<boolean> {
       element.remove();
     }),
   );
-  return elements.length > 0;
+  return (await importAnew(id, ours(url))) || elements.length > 0;
 }
 
 /** Whether a sheet imports others, for which it has to wait. */
@@ -102,7 +103,8 @@ export async function arrangeSheets(): Promise<void> {
   await ensureSheetsBelow(wanted);
   // Sheets of a file stay together as long as they come first.
   const together = Object.keys(joinedVersions());
-  const stays = new Set([...document.querySelectorAll(`[${mark}][${fixed}]`)].map((element) => element.getAttribute(mark)));
+  const linked = [...document.querySelectorAll(`[${mark}][${fixed}]`)].map((element) => element.getAttribute(mark));
+  const stays = new Set([...linked, ...Object.keys(importedByPage())]);
   const movable = together.length === 0 ? [] : wanted.filter((id) => !stays.has(id));
   if (together.some((id, place) => id !== movable[place])) await separate();
   const kept = importedElements();
@@ -251,7 +253,7 @@ export async function removeSheet(id: string): Promise<void> {
 
 /** Every sheet of the page with its version, in the page's order, for comparing with the server's. */
 export function sheetVersions(): Record<string, string> {
-  const versions: Record<string, string> = {};
+  const versions = importedByPage();
   for (const element of document.querySelectorAll<SheetElement>(`[${mark}], link[${joined}]`)) {
     if (element.hasAttribute(mark)) versions[element.getAttribute(mark)!] = urlOf(element);
     else Object.assign(versions, versionsIn(element as HTMLLinkElement));

@@ -11,7 +11,6 @@ export class OwnNames {
   readonly variables: ReadonlyMap<string, Variable>;
   /** Names that nothing in the module declares. */
   readonly globals = new Set<Node>();
-  readonly context: EffectContext;
   readonly #marked: ReadonlySet<number>;
 
   /** `marked`: where calls begin that are marked as giving a value only. */
@@ -21,12 +20,18 @@ export class OwnNames {
     this.moduleScope = this.scopes.globalScope?.childScopes[0];
     this.variables = this.moduleScope?.set ?? new Map();
     for (const { identifier } of this.scopes.globalScope?.through ?? []) this.globals.add(identifier as unknown as Node);
-    this.context = {
+  }
+
+  /** What a look at effects has to know. `top`: where top-level names stand. */
+  contextOf(top: ReadonlySet<number>): EffectContext {
+    const isTop = (node: Node) => top.has((node as Spanned).start);
+    return {
       isGlobal: (node) => this.globals.has(node),
       isImport: (name) => this.isImport(name),
-      isPlain: (name) => this.isFresh(name) || this.#isEnum(name),
+      isTop,
+      isPlain: (node) => isTop(node) && (this.isFresh(node.name) || this.#isEnum(node.name)),
       isEarly: (node, name) => this.#isEarly(node as Spanned, name),
-      isMarked: (node) => marked.has((node as Spanned).start),
+      isMarked: (node) => this.#marked.has((node as Spanned).start),
     };
   }
 

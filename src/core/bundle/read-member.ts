@@ -9,7 +9,7 @@ import { lateImportsIn } from './late-imports.js';
 import type { ImportedName, Member, Place, Unit } from './member.js';
 import { OwnNames } from './own-names.js';
 import { type References, readReferences } from './read-references.js';
-import { effectsOf } from './scan-effects.js';
+import { type EffectContext, effectsOf } from './scan-effects.js';
 import { callsEval, isAnonymous, memberBase, membersWritten, namespaceOf, urlIn, usesOwnThis } from './syntax.js';
 import { givingTypes, visibleNames } from './visible-names.js';
 
@@ -39,6 +39,7 @@ class Reader {
   readonly #member: Member;
   readonly #names: OwnNames;
   readonly #references: References;
+  readonly #context: EffectContext;
   /** Where calls begin that are marked as giving a value only. */
   readonly #marked: ReadonlySet<number>;
 
@@ -55,6 +56,7 @@ class Reader {
     this.#names = new OwnNames(this.#tree, this.#marked);
     const { scopes, globals, moduleScope } = this.#names;
     this.#references = readReferences({ names: this.#names, parents: this.#parents, isOnCycle: input.isOnCycle });
+    this.#context = this.#names.contextOf(this.#references.taken);
     this.#member = {
       id,
       text,
@@ -277,7 +279,7 @@ class Reader {
 
   #unit(unit: Pick<Unit, 'start' | 'end' | 'declares' | 'keyword'>, node: Node | null | undefined): void {
     const changes = node ? this.#changed(node) : undefined;
-    const effects = !node || changes !== undefined ? [] : effectsOf(node, this.#names.context);
+    const effects = !node || changes !== undefined ? [] : effectsOf(node, this.#context);
     this.#member.units.push({ ...unit, ...(changes === undefined ? {} : { changes }), references: [], effects, late: [] });
   }
 
@@ -288,13 +290,12 @@ class Reader {
     const isOwn = (name: string) => this.#member.own.has(name) && !this.#member.imported.has(name);
     if (expression.type === 'AssignmentExpression' && expression.operator === '=') {
       const { left, right } = expression;
-      if (effectsOf(right, this.#names.context).length > 0) return undefined;
-      if (left.type === 'Identifier')
-        return isOwn(left.name) && !this.#names.context.isEarly(left, left.name) ? left.name : undefined;
+      if (effectsOf(right, this.#context).length > 0) return undefined;
+      if (left.type === 'Identifier') return isOwn(left.name) && !this.#context.isEarly(left, left.name) ? left.name : undefined;
       const first = left.type === 'MemberExpression' ? memberBase(left) : undefined;
       return first !== undefined && isOwn(first) && this.#names.isFresh(first) ? first : undefined;
     }
-    return expression.type === 'CallExpression' ? namespaceOf(expression, this.#names.context, isOwn) : undefined;
+    return expression.type === 'CallExpression' ? namespaceOf(expression, this.#context, isOwn) : undefined;
   }
 
   /** Gives each unit the uses of top-level names in it. */

@@ -5,6 +5,7 @@ import type {
   Class,
   Expression,
   FunctionExpression,
+  Identifier,
   NewExpression,
   Node,
   Pattern,
@@ -20,8 +21,10 @@ export interface EffectContext {
   /** Names that mean something of the global scope. */
   isGlobal(node: Node): boolean;
   isImport(name: string): boolean;
+  /** Whether a name is the module's own and not that of a function around it. */
+  isTop(node: Identifier): boolean;
   /** Top-level names whose members may be read without harm: functions, classes, literals. */
-  isPlain(name: string): boolean;
+  isPlain(node: Identifier): boolean;
   /** Whether a top-level variable may not be there yet where it is read. */
   isEarly(node: Node, name: string): boolean;
   /** Whether a call is marked as one that only gives a value. */
@@ -171,7 +174,7 @@ class Scan {
     const { object } = node;
     const first = firstName(node);
     const isMeta = object.type === 'MetaProperty';
-    const isPlain = object.type === 'Identifier' && !this.#context.isGlobal(object) && this.#context.isPlain(object.name);
+    const isPlain = object.type === 'Identifier' && !this.#context.isGlobal(object) && this.#context.isPlain(object);
     if (isMeta || (isKnownMember(node, this.#context) && first)) return;
     if (!isPlain) this.#add(node);
     else if (object.type === 'Identifier') this.#name(object);
@@ -186,7 +189,7 @@ class Scan {
     const isFunction = callee.type === 'FunctionExpression' || callee.type === 'ArrowFunctionExpression';
     if (isFunction && node.type === 'CallExpression' && !callee.async && !callee.generator) return this.#atOnce(callee, node);
     if (callee.type === 'Identifier' && !this.#context.isGlobal(callee)) {
-      this.#add(node, { callee: callee.name });
+      this.#add(node, this.#context.isTop(callee) ? { callee: callee.name } : {});
       this.#name(callee);
       return this.#arguments(node);
     }

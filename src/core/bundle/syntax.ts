@@ -73,7 +73,7 @@ export function namespaceOf(
   if (makes.type !== 'ObjectExpression' || makes.properties.length > 0) return undefined;
   const [parameter] = callee.params;
   if (parameter?.type !== 'Identifier') return undefined;
-  const own = { ...context, isPlain: (name: string) => name === parameter.name || context.isPlain(name) };
+  const own = { ...context, isPlain: (node: Identifier) => node.name === parameter.name || context.isPlain(node) };
   const fills = (node: Node): boolean => {
     if (node.type === 'AssignmentExpression' && node.operator === '=' && node.left.type === 'MemberExpression') {
       const { left } = node;

@@ -1,5 +1,6 @@
-import { type DefaultTreeAdapterTypes, parse } from 'parse5';
+import { type DefaultTreeAdapterTypes, parse, parseFragment, type Token } from 'parse5';
 import { escapeHtml } from '../tool-page.js';
+import { readStyle, type StyleReference } from './read-style.js';
 
 /** Offsets in the page's text. */
 export interface Span {
@@ -33,6 +34,10 @@ export interface PageParts {
   styles: { element: Span; attribute: Span; specifier: string }[];
   /** Other attributes with the path of a file: images, icons, media. */
   files: { attribute: Span; name: string; specifier: string }[];
+  /** Links to what may be a file to open or to keep, or another page, and pictures for those who show a link to the page. */
+  links: { attribute: Span; name: string; specifier: string }[];
+  /** Style elements and attributes that name files or sheets: their CSS, and where in `place` that stands or what it's the value of. */
+  css: { place: Span; isAttribute: boolean; text: string; references: readonly StyleReference[] }[];
   /** Where elements for the start of the head go. */
   headStart: number;
   /** Where elements for the end of the head go. */
@@ -44,6 +49,9 @@ export interface PageParts {
 
 const elsewhere = /^(?:[a-z][a-z0-9+.-]*:|\/\/|#)/i;
 const linkedFiles = new Set(['icon', 'apple-touch-icon', 'mask-icon', 'manifest', 'preload', 'prefetch']);
+/** What a `<meta>` names that holds the path of a picture or the like. */
+const picturesOf = /^(?:(?:og|twitter):(?:image|video|audio)(?::(?:url|secure_url|src))?|msapplication-.*(?:logo|image))$/i;
+const svgFile = ['href', 'xlink:href'];
 const fileAttributes: Record<string, string[]> = {
   img: ['src'],
   source: ['src'],
@@ -53,6 +61,9 @@ const fileAttributes: Record<string, string[]> = {
   input: ['src'],
   embed: ['src'],
   object: ['data'],
+  image: svgFile,
+  use: svgFile,
+  feImage: svgFile,
 };
 
 /** Finds scripts, style sheets and files in an HTML page (HTML Living Standard, 13.2 parsing). */
@@ -67,12 +78,17 @@ export function readPage(html: string): PageParts {
     sets: [],
     styles: [],
     files: [],
+    links: [],
+    css: [],
     headStart: 0,
     headEnd: 0,
     bodyEnd: html.length,
     title: '',
   };
-  for (const element of elementsOf(document)) takeElement(element, parts);
+  for (const element of elementsOf(document, html)) {
+    takeElement(element, parts);
+    takeStyles(element, parts, html);
+  }
   const { start, end } = headOf(document, html);
   parts.headStart = start;
   parts.headEnd = end;
@@ -82,18 +98,39 @@ export function readPage(html: string): PageParts {
 
 type Element = DefaultTreeAdapterTypes.Element;
 
-function* elementsOf(node: DefaultTreeAdapterTypes.ParentNode): Generator<Element> {
+function* elementsOf(node: DefaultTreeAdapterTypes.ParentNode, html: string): Generator<Element> {
   for (const child of node.childNodes) {
     if ('tagName' in child) yield child;
-    if ('childNodes' in child) yield* elementsOf(child);
-    if ('content' in child) yield* elementsOf(child.content);
+    // To a browser that runs scripts it's text.
+    if (child.nodeName === 'noscript') yield* elementsOfText(child as Element, html);
+    else if ('childNodes' in child) yield* elementsOf(child, html);
+    if ('content' in child) yield* elementsOf(child.content, html);
   }
+}
+
+/** The elements that stand in the text of another one, with their places in the page. */
+function* elementsOfText({ sourceCodeLocation: around }: Element, html: string): Generator<Element> {
+  if (!around?.startTag || !around.endTag) return;
+  const offset = around.startTag.endOffset;
+  const inside = html.slice(offset, around.endTag.startOffset);
+  for (const element of elementsOf(parseFragment(inside, { sourceCodeLocationInfo: true }), inside)) {
+    const { sourceCodeLocation: place, tagName } = element;
+    if (!place || tagName === 'script') continue;
+    for (const span of [place, place.startTag, place.endTag, ...Object.values(place.attrs ?? {})]) moveBy(span, offset);
+    yield element;
+  }
+}
+
+function moveBy(span: Token.Location | undefined, offset: number): void {
+  if (!span) return;
+  span.startOffset += offset;
+  span.endOffset += offset;
 }
 
 function takeElement(element: Element, parts: PageParts): void {
   const location = element.sourceCodeLocation;
   if (!location) return;
-  const attributes = new Map(element.attrs.map(({ name, value }) => [name, value]));
+  const attributes = new Map(element.attrs.map(({ name, prefix, value }) => [prefix ? `${prefix}:${name}` : name, value]));
   const span = (name: string): Span => {
     const { startOffset, endOffset } = location.attrs![name]!;
     return { start: startOffset, end: endOffset };
@@ -126,12 +163,42 @@ function takeElement(element: Element, parts: PageParts): void {
     else if (relations.some((relation) => linkedFiles.has(relation)))
       parts.files.push({ attribute: span('href'), name: 'href', specifier: local('href')! });
   }
+  if ((element.tagName === 'a' || element.tagName === 'area') && local('href'))
+    parts.links.push({ attribute: span('href'), name: 'href', specifier: local('href')! });
+  const about = attributes.get('property') ?? attributes.get('name') ?? '';
+  if (element.tagName === 'meta' && picturesOf.test(about) && local('content'))
+    parts.links.push({ attribute: span('content'), name: 'content', specifier: local('content')! });
   for (const name of ['srcset', 'imagesrcset'])
     if (attributes.has(name)) parts.sets.push({ attribute: span(name), name, value: attributes.get(name)! });
   for (const name of fileAttributes[element.tagName] ?? []) {
     const specifier = local(name);
     if (specifier) parts.files.push({ attribute: span(name), name, specifier });
   }
+}
+
+/** What a style element or attribute names. What is no CSS is left to the browser. */
+function takeStyles(element: Element, parts: PageParts, html: string): void {
+  const location = element.sourceCodeLocation;
+  const style = element.attrs.find(({ name }) => name === 'style');
+  const take = (place: Span, text: string, isAttribute: boolean) => {
+    if (!/url\(|image-set\(|@import\b/i.test(text)) return;
+    const references = readStyle(text, '');
+    if (Array.isArray(references) && references.length > 0) parts.css.push({ place, isAttribute, text, references });
+  };
+  if (style && location?.attrs?.style)
+    take({ start: location.attrs.style.startOffset, end: location.attrs.style.endOffset }, style.value, true);
+  if (element.tagName !== 'style' || !location?.startTag || !location.endTag) return;
+  const place = { start: location.startTag.endOffset, end: location.endTag.startOffset };
+  take(place, html.slice(place.start, place.end), false);
+}
+
+/** The files that a page names, with where. */
+export function filesNamed({ classic, files, css }: PageParts): { specifier: string; start: number }[] {
+  const named = [...classic, ...files].map(({ specifier, attribute }) => ({ specifier, start: attribute.start }));
+  const inCss = css.flatMap(({ place, references }) =>
+    references.filter(({ kind }) => kind === 'file').map(({ specifier }) => ({ specifier, start: place.start })),
+  );
+  return [...named, ...inCss];
 }
 
 /** Whether a policy in the page forbids style elements without a nonce or hash (Content Security Policy Level 3, 6.6.3). */

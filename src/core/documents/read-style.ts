@@ -1,5 +1,6 @@
-import postcss, { CssSyntaxError } from 'postcss';
-import valueParser from 'postcss-value-parser';
+import type { CssSyntaxError, Postcss, Root } from 'postcss';
+import type valueParser from 'postcss-value-parser';
+import { lazily } from '../lazily.js';
 import { type Problem, problemAt } from '../problem/problem.js';
 import { lineStarts } from '../text/line-index.js';
 
@@ -13,15 +14,19 @@ export interface StyleReference {
   end: number;
 }
 
+const postcss = lazily<Postcss>('postcss');
+const parseValue = lazily<typeof valueParser>('postcss-value-parser');
+
 const elsewhere = /^(?:[a-z][a-z0-9+.-]*:|\/\/|#)/i;
 
 /** Finds what a style sheet refers to, by offsets in its text, or the problem that keeps it from being parsed. */
 export function readStyle(text: string, file: string): StyleReference[] | Problem {
-  let root: postcss.Root;
+  let root: Root;
   try {
-    root = postcss.parse(text);
-  } catch (error) {
-    if (!(error instanceof CssSyntaxError)) throw error;
+    root = postcss().parse(text);
+  } catch (thrown) {
+    const error = thrown as CssSyntaxError;
+    if (error.name !== 'CssSyntaxError') throw error;
     const start = (lineStarts(text)[(error.line ?? 1) - 1] ?? 0) + (error.column ?? 1) - 1;
     return problemAt({ file, text, start }, { code: 'syntax-error', message: `${error.reason}.` });
   }
@@ -44,7 +49,7 @@ export function readStyle(text: string, file: string): StyleReference[] | Proble
 }
 
 function collectFiles(value: string, offset: number, references: StyleReference[]): void {
-  valueParser(value).walk((node) => {
+  parseValue()(value).walk((node) => {
     if (node.type !== 'function') return undefined;
     const name = node.value.toLowerCase();
     if (name === 'url') {
@@ -60,7 +65,7 @@ function collectFiles(value: string, offset: number, references: StyleReference[
 }
 
 function collectImport(params: string, offset: number, references: StyleReference[]): void {
-  const [first] = valueParser(params).nodes.filter(({ type }) => type !== 'space' && type !== 'comment');
+  const [first] = parseValue()(params).nodes.filter(({ type }) => type !== 'space' && type !== 'comment');
   if (first?.type === 'string') references.push(referenceTo('sheet', first, offset));
   else if (first?.type === 'function' && first.value.toLowerCase() === 'url' && first.nodes[0])
     references.push(referenceTo('sheet', first.nodes[0], offset));

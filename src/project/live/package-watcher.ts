@@ -9,8 +9,11 @@ export interface PackageWatcherOptions {
   isAwaited: boolean;
   /** `Date.now()` before any file of a package was read. */
   since: number;
-  /** Packages were installed, upgraded, linked or edited. `since`: `performance.now()` of the first sign of it. */
-  onChange(since: number): void;
+  /**
+   * Packages were installed, upgraded, linked or edited. `since`: `performance.now()` of the first sign of it; `files`: those of the
+   * followed ones of which that is known.
+   */
+  onChange(since: number, files: ReadonlySet<string>): void;
   /** The system lets no more be watched. */
   onLimit(code: string): void;
 }
@@ -26,12 +29,14 @@ const markers = new Set(['.package-lock.json', '.modules.yaml', '.yarn-state.yml
 
 /**
  * Watches the files that were taken out of packages, and the `node_modules` folders in which packages come and go. What
- * exactly changed is not told: whoever asks compares contents, since package managers replace whole folders.
+ * exactly changed is not told of all: whoever asks compares contents, since package managers replace whole folders.
  */
 export class PackageWatcher {
   readonly #options: PackageWatcherOptions;
   readonly #watcher: FSWatcher;
   #files = new Set<string>();
+  /** Files of which something was told since the last report. */
+  #changed = new Set<string>();
   #timer: NodeJS.Timeout | undefined;
   #since: number | undefined;
   /** `Date.now()` from which on nothing was told yet. */
@@ -54,15 +59,15 @@ export class PackageWatcher {
       if (!isTold && (code === 'ENOSPC' || code === 'EMFILE')) options.onLimit(code);
       isTold = true;
     });
-    this.#watcher.on('all', () => this.#note());
+    this.#watcher.on('all', (_event, path) => this.#note([path]));
     // A package whose folder is replaced by another or by a link within a moment: the watcher sees what was there before.
     this.#watcher.on('raw', (event, name, details) => {
       const { watchedPath = '' } = details as { watchedPath?: string };
       const isFolderOfPackages = /(?:^|[/\\])(?:node_modules|@[^/\\]+)$/.test(watchedPath);
-      if (event === 'rename' && isFolderOfPackages && typeof name === 'string' && !name.startsWith('.')) this.#note();
+      if (event === 'rename' && isFolderOfPackages && typeof name === 'string' && !name.startsWith('.')) this.#note([]);
     });
     // What was installed before the watcher stood is not missed.
-    if (options.isAwaited) this.#watcher.once('ready', () => this.#note());
+    if (options.isAwaited) this.#watcher.once('ready', () => this.#note([]));
   }
 
   /** Watches these files too. What changed since they were read, or last watched, is told as well. */
@@ -86,7 +91,7 @@ export class PackageWatcher {
       this.#told.set(file, time);
       return !isTold;
     });
-    if (missed.length > 0) this.#note();
+    if (missed.length > 0) this.#note(missed);
   }
 
   async close(): Promise<void> {
@@ -95,7 +100,8 @@ export class PackageWatcher {
     await this.#watcher.close();
   }
 
-  #note(): void {
+  #note(paths: readonly string[]): void {
+    for (const path of paths) if (this.#files.has(path)) this.#changed.add(path);
     this.#since ??= performance.now();
     clearTimeout(this.#timer);
     this.#timer = setTimeout(() => {
@@ -106,7 +112,9 @@ export class PackageWatcher {
       const files = this.#files;
       this.#files = new Set();
       this.#watcher.unwatch([...files]);
-      this.#options.onChange(since);
+      const changed = this.#changed;
+      this.#changed = new Set();
+      this.#options.onChange(since, changed);
     }, quietMs);
   }
 }

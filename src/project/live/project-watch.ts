@@ -15,8 +15,10 @@ export interface ProjectWatchOptions {
   poll: boolean;
   paths: Paths;
   packages: PackageFiles;
-  /** Ids of the modules in use. */
+  /** Ids of the modules in use, and of those that can't be made. */
   modules(): Iterable<string>;
+  /** Ids of the files that went into modules beside their own, there or not. */
+  inputs(): Iterable<string>;
   /** Whether a file (absolute path) is in use. */
   isUsed(path: string): boolean;
   /** Absolute paths of folders outside the project that are watched too. */
@@ -137,8 +139,8 @@ export class ProjectWatch {
     await Promise.all([this.#files?.close(), this.#packages?.close()]);
   }
 
-  /** Sees to it that changes of a module's file will be noticed. */
-  loaded(id: string): void {
+  /** Sees to it that changes of a file will be noticed. */
+  read(id: string): void {
     if (id.includes('node_modules/')) this.packagesChanged();
     else if (id.startsWith('../')) this.#watchOutside(id);
   }
@@ -153,20 +155,23 @@ export class ProjectWatch {
 
   async #watchPackages(): Promise<void> {
     this.#watchAlone();
-    const { root, poll, paths, modules, isLacking } = this.#options;
+    const { root, poll, paths, modules, inputs, isLacking } = this.#options;
     const { PackageWatcher } = await import('./package-watcher.js');
     if (this.#isClosed) return;
     this.#packages ??= new PackageWatcher({
       root,
       isAwaited: isLacking(),
       since: this.#since,
-      onChange: (since) => this.#changed(since),
+      onChange: (since, files) => this.#changed(since, files),
       onLimit: (code) => this.#noteLimit(code),
     });
     // Asking for the state of thousands of files again and again would keep a network busy.
     if (poll) return;
-    const used = [...modules()].filter((id) => id.includes('node_modules/'));
-    this.#packages.follow(new Set(used.map((id) => paths.fileOf(fileOfId(id)))));
+    const used = [...modules(), ...inputs()].filter((id) => id.includes('node_modules/'));
+    // What a package.json says decides which files those are.
+    const folders = new Set(used.flatMap((id) => /^.*node_modules\/(?:@[^/]+\/)?[^/]+\//.exec(id)?.[0] ?? []));
+    const ids = [...used.map(fileOfId), ...[...folders].map((folder) => `${folder}package.json`)];
+    this.#packages.follow(new Set(ids.map((id) => paths.fileOf(id))));
   }
 
   /** A configuration outside the project is looked at now and then: its folder may be anybody's. */
@@ -188,9 +193,10 @@ export class ProjectWatch {
     }
   }
 
-  #changed(since: number): void {
+  #changed(since: number, files: ReadonlySet<string>): void {
     if (this.#isClosed) return;
-    this.#options.onChanges({ since, written: new Set(), appeared: new Set(), disappeared: new Set(), isInPackages: true });
+    const written = new Set([...files].filter((file) => statNow(file)?.isFile()));
+    this.#options.onChanges({ since, written, appeared: new Set(), disappeared: new Set(), isInPackages: true });
   }
 
   /** A linked package's own source lies elsewhere: its folder is watched too. */

@@ -1,10 +1,10 @@
+import { filesNamed } from '../../core/documents/read-page.js';
 import type { Problem } from '../../core/problem/problem.js';
 import { type Page, problemInPage } from './page.js';
 
 /** What to say of a file that a page names and that nobody has. */
 export function namedInVain(page: Page, specifier: string): Problem {
-  const named = [...page.parts.classic, ...page.parts.files].find((part) => part.specifier === specifier);
-  const from = named?.attribute.start ?? 0;
+  const from = filesNamed(page.parts).find((named) => named.specifier === specifier)?.start ?? 0;
   const start = Math.max(from, page.text.indexOf(specifier, from));
   const message = `The page names '${specifier}', but nothing is there.`;
   const hint = 'Neither the project nor a verbatim folder holds such a file, and no forwarding rule takes its path.';

@@ -9,7 +9,7 @@ import { lineStarts } from '../../core/text/line-index.js';
 import { entriesOf } from '../../core/urls.js';
 import { realPathNow } from '../files/disk-files.js';
 import type { FileGate } from '../files/file-gate.js';
-import { embeddedPage, openPage, type Page, problemInPage } from './page.js';
+import { embeddedPage, namedSheets, openPage, type Page, problemInPage } from './page.js';
 
 export interface PageSetOptions {
   paths: Paths;
@@ -111,10 +111,7 @@ export class PageSet {
 
   /** The modules and sheets that pages name themselves. */
   modules(pages: Iterable<Page> = this.byId.values()): string[] {
-    return [...pages].flatMap(({ runs, styles }) => [
-      ...runs.map(({ entry }) => entry),
-      ...styles.filter((id) => id !== undefined),
-    ]);
+    return [...pages].flatMap((page) => [...page.runs.map(({ entry }) => entry), ...namedSheets(page)]);
   }
 
   /** The text of a script that stands in a page. */

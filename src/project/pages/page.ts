@@ -29,6 +29,8 @@ export interface Page {
   notes: string[];
   /** Style sheets that the page links, by place in `parts.styles`; `undefined` for what isn't there. */
   styles: (string | undefined)[];
+  /** The same for what its style elements import, by place among all that `parts.css` imports. */
+  imports: (string | undefined)[];
   version: string;
   problems: Problem[];
 }
@@ -60,6 +62,7 @@ export function openPage(id: string, text: string, options: PageOptions): Page {
     classic: [],
     notes: [],
     styles: [],
+    imports: [],
     version: contentHash(text),
     problems: [],
   };
@@ -107,7 +110,15 @@ export function openPage(id: string, text: string, options: PageOptions): Page {
   }
   page.runs.sort((a, b) => a.element.start - b.element.start);
   page.styles = parts.styles.map(({ specifier, element }) => find(specifier, element, 'style'));
+  page.imports = parts.css.flatMap(({ place, references }) =>
+    references.filter(({ kind }) => kind === 'sheet').map(({ specifier }) => find(specifier, place, 'style')),
+  );
   return page;
+}
+
+/** The ids of the sheets that a page names itself. */
+export function namedSheets({ styles, imports }: Page): string[] {
+  return [...styles, ...imports].filter((id) => id !== undefined);
 }
 
 /** A page of a backend, of which only the modules that it starts are known here: `entries` are their ids. */
@@ -117,7 +128,7 @@ export function embeddedPage(entries: readonly string[]): Page {
   const runs = entries.map((entry) => ({ element: { start: 0, end: 0 }, attributes: [], entry }));
   // Whatever policy the page has: links are allowed where scripts of ours are.
   parts.allowsStyleElements = false;
-  const lists = { classic: [], notes: [], styles: [], problems: [], inserted: [] };
+  const lists = { classic: [], notes: [], styles: [], imports: [], problems: [], inserted: [] };
   return { id, text: '', parts, runs, inline: new Map(), inlineStarts: new Map(), ...lists, version: contentHash(id) };
 }
 

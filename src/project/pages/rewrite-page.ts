@@ -14,12 +14,16 @@ export interface PageChanges {
   fileUrl(specifier: string, id?: string): string;
   /** The attributes of a link to a style sheet of the project, its `href` among them; `undefined` where it stays. */
   sheet(id: string): string | undefined;
+  /** The URL of such a sheet, where a style element imports it. */
+  sheetUrl(id: string): string | undefined;
+  /** Where a link leads that may name a file. */
+  linkUrl(specifier: string): string;
   /** The elements that run the module script number `index`. */
   script(index: number): string;
 }
 
 /** A page with other URLs and scripts in their places; everything else stays to the letter. */
-export function rewritePage(page: Page, { headStart, headEnd, fileUrl, sheet, script }: PageChanges): string {
+export function rewritePage(page: Page, { headStart, headEnd, fileUrl, sheet, sheetUrl, linkUrl, script }: PageChanges): string {
   const { parts, runs, styles, text } = page;
   const html = new MagicString(text);
   html.appendLeft(parts.headStart, headStart);
@@ -33,6 +37,20 @@ export function rewritePage(page: Page, { headStart, headEnd, fileUrl, sheet, sc
   for (const { attribute, name, value } of parts.sets) {
     const set = parseSrcset(value).map((candidate) => ({ ...candidate, url: fileUrl(candidate.url) }));
     html.update(attribute.start, attribute.end, `${name}="${escapeHtml(stringifySrcset(set))}"`);
+  }
+  let imported = 0;
+  for (const { place, isAttribute, text: css, references } of parts.css) {
+    const changed = new MagicString(css);
+    for (const { kind, specifier, start, end } of references) {
+      const id = kind === 'sheet' ? page.imports[imported++] : undefined;
+      const url = kind === 'file' ? fileUrl(specifier) : id && sheetUrl(id);
+      if (url !== undefined) changed.update(start, end, url);
+    }
+    html.update(place.start, place.end, isAttribute ? `style="${escapeHtml(changed.toString())}"` : changed.toString());
+  }
+  for (const { attribute, name, specifier } of parts.links) {
+    const url = linkUrl(specifier);
+    if (url !== specifier) html.update(attribute.start, attribute.end, `${name}="${escapeHtml(url)}"`);
   }
   for (const { start, end } of parts.dropped) html.update(start, end, '<!-- -->');
   runs.forEach(({ element }, index) => {

@@ -33,8 +33,8 @@ export interface GraphBuilderOptions {
   pages: PageScripts;
   changes: Changes;
   trace: Trace;
-  /** A module was put in the graph. */
-  onLoaded(id: string): void;
+  /** A file was read: that of a module, or one that went into it. */
+  onRead(id: string): void;
   /** Settles when a module may be loaded; `undefined` for at once. */
   turn(): Promise<void> | undefined;
 }
@@ -148,7 +148,8 @@ export class GraphBuilder {
   }
 
   async #put(id: string, loaded: Loaded): Promise<void> {
-    const { graph, changes, onLoaded, trace } = this.#options;
+    const { graph, changes, trace } = this.#options;
+    this.#noteRead(id, loaded);
     if ('problems' in loaded) {
       this.failed.set(id, loaded.problems);
       this.#failures++;
@@ -167,17 +168,23 @@ export class GraphBuilder {
     const { missing, removed } = graph.set(id, loaded.content, loaded.edges);
     this.#unchecked.add(id);
     this.madeOf.note(id, loaded.content);
-    onLoaded(id);
     if (!hasSameImports(loaded.edges, edgesBefore)) this.#hasNewImports = true;
     this.drop(removed);
     if (!isSame) {
       changes.added(id);
-      this.#noteWorkers(id);
+      this.#noteUrls(id);
     }
     trace.span('module', 'graph', fromGraph, { id });
     // What a page has asked for stays in use there, even when everything above it went away for a while.
     const wanted = loaded.edges.filter(({ kind, target }) => isLazy(kind) && this.#askedFor.has(target));
     await Promise.all([...missing, ...wanted.map(({ target }) => target)].map((target) => this.visit(target)));
+  }
+
+  #noteRead(id: string, loaded: Loaded): void {
+    const { onRead } = this.#options;
+    const madeOf = 'problems' in loaded ? loaded : loaded.content;
+    const dependencies = 'dependencies' in madeOf ? madeOf.dependencies : undefined;
+    for (const file of [id, ...(dependencies ?? [])]) onRead(file);
   }
 
   /** What concerns several modules at once, after any of them was loaded: cycles, and imports that have no export. */
@@ -276,16 +283,19 @@ export class GraphBuilder {
     return loader.load(id, file.content, { hash: file.hash, isChecked });
   }
 
-  /** A change in what runs in a worker changes the worker's URL, and with it the modules that start the worker. */
-  #noteWorkers(id: string): void {
+  /**
+   * A change of a file changes its URL, and with it the modules that name it by `new URL()`; so does one in what runs in a worker
+   * for the modules that start the worker.
+   */
+  #noteUrls(id: string): void {
     const { graph, changes } = this.#options;
-    if (!graph.hasEdgesOf('worker')) return;
+    if (!graph.hasEdgesOf('worker') && !graph.hasEdgesOf('url')) return;
     const above = new Set([id]);
     for (const at of above) {
       for (const importer of graph.importers(at)) {
         for (const { kind, target } of graph.edges(importer)) {
           if (target !== at) continue;
-          if (kind === 'worker') changes.added(importer);
+          if (kind === 'worker' || (kind === 'url' && at === id)) changes.added(importer);
           else if (kind === 'import' || kind === 'require') above.add(importer);
         }
       }

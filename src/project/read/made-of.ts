@@ -33,6 +33,11 @@ export class MadeOf {
     this.withPatterns.delete(id);
   }
 
+  /** Ids of the files that are no modules themselves and went into some. */
+  files(): Iterable<string> {
+    return this.#dependents.keys();
+  }
+
   /** Whether a file that is no module itself went into one. */
   isUsed(id: string): boolean {
     return this.#dependents.has(id);

@@ -24,7 +24,8 @@ export async function loadStyle(
 ): Promise<Loaded> {
   const file = paths.fileOf(id);
   const compiled = await compiler.compile(id, file, source, part);
-  if ('code' in compiled) return { problems: [compiled] };
+  // The mistake may be in another file, which mends it.
+  if ('code' in compiled) return { problems: [compiled], dependencies: [compiled.file ?? id] };
   const { css, map, exports, composed } = compiled;
   const { readStyle } = await import('../../core/documents/read-style.js');
   const references = readStyle(css, id);

@@ -126,7 +126,8 @@ export class StyleCompiler {
       if (cssModule.test(file)) style = await this.#cssModule(id, file, style);
       return style;
     } catch (error) {
-      return styleProblem(error, { id, file, source }, (path) => this.#refused(path) === undefined);
+      const { idOf } = this.#options;
+      return styleProblem(error, { id, file, source }, { mayRead: (path) => this.#refused(path) === undefined, idOf });
     }
   }
 

@@ -21,21 +21,20 @@ export interface CssFailure {
 export function styleProblem(
   error: unknown,
   { id, file, source }: { id: string; file: string; source: string },
-  mayRead: (path: string) => boolean,
+  files: { mayRead(path: string): boolean; idOf(path: string): string },
 ): Problem {
   const { sassMessage, span } = error as SassFailure;
   if (sassMessage !== undefined && span) {
     const other = span.url?.protocol === 'file:' && fileURLToPath(span.url) !== file ? fileURLToPath(span.url) : undefined;
     // Not even the line with the mistake is shown of a file that isn't to be read.
-    if (other !== undefined && !mayRead(other))
+    if (other !== undefined && !files.mayRead(other))
       return problemAt(
         { file: id, text: source, start: 0 },
         { code: 'file-outside', message: `${id} leads out of the project, to ${other}.` },
       );
     const text = other ? readFileSync(other, 'utf8') : source;
-    const folder = file.slice(0, file.length - id.length);
     return problemAt(
-      { file: other ? other.slice(folder.length) : id, text, start: span.start.offset, end: span.end.offset },
+      { file: other ? files.idOf(other) : id, text, start: span.start.offset, end: span.end.offset },
       { code: 'syntax-error', message: ended(sassMessage) },
     );
   }

@@ -63,9 +63,14 @@ export class StyleSheets {
     return [...affected].filter((at) => this.#graph.content(at)?.kind === 'style' && this.#isTop(at));
   }
 
+  /** Whether a sheet stands in pages by itself, and not only below an `@import` of another one. */
   #isTop(id: string): boolean {
+    const isComposed = (importer: string) =>
+      this.#graph.edges(importer).some(({ kind, target }) => kind === 'import' && target === id);
+    const importers = this.#graph.importers(id);
     return (
-      this.#graph.isRoot(id) || this.#graph.importers(id).some((importer) => this.#graph.content(importer)?.kind === 'script')
+      this.#graph.isRoot(id) ||
+      importers.some((importer) => this.#graph.content(importer)?.kind === 'script' || isComposed(importer))
     );
   }
 

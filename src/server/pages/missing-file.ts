@@ -1,3 +1,4 @@
+import { filesNamed } from '../../core/documents/read-page.js';
 import type { Problem } from '../../core/problem/problem.js';
 import { namedInVain } from '../../project/pages/named-in-vain.js';
 import type { Page } from '../../project/pages/page.js';
@@ -11,9 +12,7 @@ export class MissingFiles {
   /** The place in a page that names what was just asked for in vain; `undefined` where none does or it was told before. */
   placeOf(project: Project, path: string): Problem | undefined {
     for (const page of project.pages.values()) {
-      const named = [...page.parts.classic, ...page.parts.files].find(
-        ({ specifier }) => pathOf(specifier, page, project.options.base) === path,
-      );
+      const named = filesNamed(page.parts).find(({ specifier }) => pathOf(specifier, page, project.options.base) === path);
       if (!named) continue;
       const { specifier } = named;
       const key = `${page.id} ${page.version} ${specifier}`;

@@ -4,7 +4,7 @@ import { countLineEnds } from '../../core/text/line-index.js';
 import { escapeHtml } from '../../core/tool-page.js';
 import { ownUrl } from '../../core/urls.js';
 import type { PageSheets } from '../../project/kept/last-start.js';
-import type { Page } from '../../project/pages/page.js';
+import { namedSheets, type Page } from '../../project/pages/page.js';
 import type { Project } from '../../project/project.js';
 
 /**
@@ -26,9 +26,9 @@ export function sheetLinks(project: Project, page: Page): Record<string, string>
   return groupsOf(project, importedSheets(project, page)).map((group, index) => linkAttributes(project, page, group, index));
 }
 
-/** The URLs of the sheets that a page links itself, by id. */
+/** The URLs of the sheets that a page names itself, by id. */
 export function linkedSheets(project: Project, page: Page): Record<string, string> {
-  const there = page.styles.filter((id) => id !== undefined && project.graph.has(id)) as string[];
+  const there = namedSheets(page).filter((id) => project.graph.has(id));
   return Object.fromEntries(there.map((id) => [id, project.sheets.urlOf(id)]));
 }
 
@@ -59,7 +59,8 @@ export function joinedSheets(project: Project, page: Page, index: number): Joine
 }
 
 function importedSheets(project: Project, page: Page): string[] {
-  return project.pageOrder(page).filter((id) => project.graph.content(id)?.kind === 'style' && !page.styles.includes(id));
+  const named = namedSheets(page);
+  return project.pageOrder(page).filter((id) => project.graph.content(id)?.kind === 'style' && !named.includes(id));
 }
 
 function styleElement(project: Project, id: string): string {

@@ -28,11 +28,12 @@ export interface RenderInput {
 /** The beginning of what `renderPage` gives, up to the first place that depends on the page's modules. */
 export function renderStart(input: RenderInput): string {
   const { page } = input;
-  const { styles, files, sets, dropped, classic, headEnd, headStart } = page.parts;
+  const { styles, files, sets, css, dropped, classic, headEnd, headStart } = page.parts;
   const places = [...styles, ...files, ...sets, ...classic].map(({ attribute }) => attribute.start);
   const first = Math.min(
     headEnd,
     ...places,
+    ...css.map(({ place }) => place.start),
     ...dropped.map(({ start }) => start),
     ...page.runs.map(({ element }) => element.start),
   );
@@ -69,6 +70,8 @@ export function renderPage(input: RenderInput): string {
     headEnd: sheets?.imported ?? '',
     fileUrl: (specifier) => fileUrl(specifier, page, base),
     sheet: (id) => urls[id] && `href="${urls[id]}" data-spark-style="${escapeHtml(id)}" data-spark-fixed`,
+    sheetUrl: (id) => urls[id],
+    linkUrl: (specifier) => specifier,
     script: (index) => (sheets ? pieceScripts(input, index) : '<!-- -->'),
   });
 }

@@ -1,0 +1,37 @@
+import { ownPrefix } from '../../core/urls.js';
+
+/** URLs of our sheets, in style elements that the page's author wrote. */
+const url = new RegExp(`[^"'()\\s]*/${ownPrefix}style/([^"'()\\s?]+)\\?v=[^"'()\\s]+`, 'g');
+
+/** Style elements of the page itself that import sheets of ours. */
+function elements(): HTMLStyleElement[] {
+  const all = [...document.querySelectorAll<HTMLStyleElement>('style:not([data-spark-style])')];
+  return all.filter(({ textContent }) => textContent?.includes(`/${ownPrefix}style/`));
+}
+
+/** Sheets that the page's own style elements import, by id, with their URLs. */
+export function importedByPage(): Record<string, string> {
+  const found = elements().flatMap(({ textContent }) => [...(textContent ?? '').matchAll(url)]);
+  return Object.fromEntries(found.map(([whole, id]) => [decodeURI(id!), whole]));
+}
+
+/** Lets the page's own style elements import a sheet by its new URL. What they showed stays until the new one is there. */
+export async function importAnew(id: string, fresh: string): Promise<boolean> {
+  const named = elements().filter(({ textContent }) =>
+    [...(textContent ?? '').matchAll(url)].some(([whole, of]) => decodeURI(of!) === id && whole !== fresh),
+  );
+  await Promise.all(
+    named.map(async (element) => {
+      const copy = element.cloneNode(true) as HTMLStyleElement;
+      copy.textContent = (element.textContent ?? '').replace(url, (whole, of: string) => (decodeURI(of) === id ? fresh : whole));
+      const loaded = new Promise((resolve) => {
+        copy.onload = resolve;
+        copy.onerror = resolve;
+      });
+      element.after(copy);
+      await loaded;
+      element.remove();
+    }),
+  );
+  return named.length > 0;
+}
