@@ -6,8 +6,9 @@ import { StyleSheets } from '../project/styles/style-sheets.js';
 import { nameOf } from './assets.js';
 import type { BuiltFiles } from './built-files.js';
 import { inlineImports } from './inline-imports.js';
+import { loweredSheet, type SheetTargets } from './lowered-sheet.js';
 import { joinedMap, type Mapped, type MapSection } from './mapped.js';
-import { loweredSheet, refuseDeepSheet, type SheetTargets, smallerSheet } from './smaller-sheet.js';
+import { refuseDeepSheet, smallerSheet } from './smaller-sheet.js';
 
 export interface BuiltSheetsInput {
   graph: ModuleGraph<ModuleContent>;

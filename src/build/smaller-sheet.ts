@@ -1,32 +1,14 @@
-import type Lightning from 'lightningcss';
-import type { Targets } from 'lightningcss';
 import type Postcss from 'postcss';
-import type { Container } from 'postcss';
+import type { Declaration, Root } from 'postcss';
 import { lazily } from '../core/lazily.js';
 import { VineError } from '../core/problem/problem.js';
 import type { Mapped } from './mapped.js';
 
-export type SheetTargets = Targets;
-
 // Only projects with style sheets need them.
-const lightning = lazily<typeof Lightning>('lightningcss');
 const postcss = lazily<typeof Postcss>('postcss');
 const plugins = ['postcss-discard-comments', 'postcss-discard-empty', 'postcss-normalize-whitespace'].map((name) =>
   lazily<(options?: object) => Postcss.Plugin>(name),
 );
-
-/**
- * Shorthands that also reset properties which the translator of style sheets doesn't know to belong to them: it would put the shorthand
- * behind those, or write them into it where browsers don't take them.
- */
-const resets: Record<string, RegExp> = {
-  font: /^font-(?!family$|size$|style$|weight$|stretch$|variant-caps$)/i,
-  animation: /^animation-(?:timeline|range|composition)/i,
-  transition: /^transition-behavior$/i,
-};
-
-/** Behind a value, what makes a shorthand stay where it stands, as it's written. */
-const asItIs = ' var(--spark-as-it-is,)';
 
 /** Nobody writes rules in rules so deeply, and native code that follows them runs out of its stack at some thousands. */
 const deepest = 250;
@@ -54,49 +36,31 @@ export function refuseDeepSheet(id: string, text: string): void {
   }
 }
 
-/** Writes a style sheet as the targets understand it. Rules and declarations keep their order. */
-export function loweredSheet(id: string, { text, map }: Mapped, targets: Targets): Mapped {
-  const guarded = guardedShorthands({ text, ...(map === undefined ? {} : { map }) });
-  const made = lightning().transform({
-    filename: id,
-    code: Buffer.from(guarded.text),
-    errorRecovery: true,
-    targets,
-    ...(guarded.map === undefined ? {} : { sourceMap: true, inputSourceMap: guarded.map }),
-  });
-  // Shorter only behind what maps speak of.
-  const lowered = made.code.toString().replaceAll(/ ?var\(--spark-as-it-is,? ?\)/g, '');
-  return { text: lowered, ...(made.map ? { map: made.map.toString() } : {}) };
-}
-
-function guardedShorthands({ text, map }: Mapped): Mapped {
-  const names = Object.keys(resets).filter((name) => new RegExp(`(?:^|[{;\\s])${name}\\s*:`, 'i').test(text));
-  const mayMatter = names.some((name) => new RegExp(`(?:^|[{;\\s])${name}-[\\w-]+\\s*:`, 'i').test(text));
-  if (!mayMatter) return { text, ...(map === undefined ? {} : { map }) };
-  const root = postcss().parse(text, map === undefined ? {} : { from: '/built/assets/sheet.css', map: { prev: map } });
-  const guard = (container: Container) => {
-    container.each((node) => {
-      if (node.type !== 'decl') return;
-      const reset = resets[node.prop.toLowerCase()];
-      const isNear = reset && container.some((other) => other.type === 'decl' && reset.test(other.prop));
-      if (isNear && !/^(?:inherit|initial|unset|revert|revert-layer)$/i.test(node.value)) node.value += asItIs;
-    });
-  };
-  root.walkRules(guard);
-  root.walkAtRules((rule) => {
-    if (rule.nodes) guard(rule as Container);
-  });
-  if (map === undefined) return { text: root.toString() };
-  const made = root.toResult({ to: '/built/assets/sheet.css', map: { inline: false, annotation: false, sourcesContent: true } });
-  return { text: made.css, map: made.map.toString() };
-}
-
-/** A style sheet without white space, comments and empty rules that mean nothing. Nothing is put together or in another order. */
+/**
+ * A style sheet without white space, comments and empty rules that mean nothing. Nothing is put together or in another order, and
+ * custom properties hold what they held: scripts may read them.
+ */
 export async function smallerSheet({ text, map }: Mapped): Promise<Mapped> {
   const from = '/built/assets/sheet.css';
   const prev =
     map === undefined ? { map: false as const } : { map: { prev: map, inline: false, annotation: false, sourcesContent: true } };
   const made = plugins.map((plugin) => plugin()({ removeAll: true }));
-  const { css, map: chained } = await postcss()(made).process(text, { from, to: from, ...prev });
+  const custom = new Map<Declaration, Pick<Declaration, 'value' | 'raws'>>();
+  const note = (root: Root) => {
+    root.walkDecls(/^--/, (node) => {
+      custom.set(node, { value: node.value, raws: { ...node.raws } });
+    });
+  };
+  const restore = () => {
+    for (const [node, { value, raws }] of custom) {
+      const { value: raw, between = ':' } = raws;
+      node.value = value;
+      Object.assign(node.raws, { value: raw, between: value.trim() === '' ? between : ':' });
+    }
+  };
+  const first = { postcssPlugin: 'note-custom-properties', Once: note };
+  const last = { postcssPlugin: 'restore-custom-properties', OnceExit: restore };
+  const result = postcss()([first, ...made, last]).process(text, { from, to: from, ...prev });
+  const { css, map: chained } = await result;
   return { text: css, ...(chained ? { map: chained.toString() } : {}) };
 }

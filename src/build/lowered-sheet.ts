@@ -1,0 +1,172 @@
+import type Lightning from 'lightningcss';
+import type { Targets } from 'lightningcss';
+import type Postcss from 'postcss';
+import type { AtRule, ChildNode, Container, Declaration, Root, Rule } from 'postcss';
+import { lazily } from '../core/lazily.js';
+import type { Mapped } from './mapped.js';
+
+export type SheetTargets = Targets;
+
+// Only projects with style sheets need them.
+const lightning = lazily<typeof Lightning>('lightningcss');
+const postcss = lazily<typeof Postcss>('postcss');
+
+/**
+ * Writes a style sheet as the targets understand it. Only what one of them doesn't know is written anew, declaration by declaration
+ * where that is possible: everything else stays to the letter, hacks, repeated names and digits too. Rules and declarations keep
+ * their order.
+ */
+export function loweredSheet(id: string, sheet: Mapped, targets: Targets): Mapped {
+  const lowering = new Lowering(id, targets);
+  if (!lowering.changes(sheet.text)) return sheet;
+  const { text, map } = sheet;
+  const root = postcss().parse(text, map === undefined ? {} : { from: place, map: { prev: map } });
+  lowering.each(root);
+  if (map === undefined) return { text: root.toString() };
+  const made = root.toResult({ to: place, map: { inline: false, annotation: false, sourcesContent: true } });
+  return { text: made.css, map: made.map.toString() };
+}
+
+const place = '/built/assets/sheet.css';
+/** Rules that hold others, which mean the same without them. */
+const around = /^(?:media|supports|layer|container|scope|starting-style)$/i;
+/** A declaration that every browser takes. */
+const filler = '--spark:0';
+
+class Lowering {
+  readonly #id: string;
+  readonly #targets: Targets;
+  /** Declaration -> what it becomes; `undefined` where that is more than declarations. */
+  readonly #declarations = new Map<string, readonly Declaration[] | undefined>();
+
+  constructor(id: string, targets: Targets) {
+    this.#id = id;
+    this.#targets = targets;
+  }
+
+  /** Whether something in a text may have to be written in another way for the targets. */
+  changes(text: string): boolean {
+    const asItIs = this.#written(text, undefined);
+    // Beside what isn't understood, such as old hacks, more may be left out.
+    return asItIs === undefined || this.#written(text, this.#targets) !== asItIs;
+  }
+
+  each(container: Container | Root): void {
+    for (const node of [...(container.nodes ?? [])]) {
+      if (!this.changes(node.toString())) continue;
+      if (node.type === 'rule' && this.#isFlat(node)) this.#rule(node);
+      else if (node.type === 'atrule' && around.test(node.name) && node.nodes) this.#around(node);
+      else this.#whole(node);
+    }
+  }
+
+  #isFlat(rule: Rule): boolean {
+    return rule.nodes.every(({ type }) => type === 'decl' || type === 'comment');
+  }
+
+  #rule(rule: Rule): void {
+    const selector = this.#selectorOf(rule);
+    const declarations = rule.nodes.flatMap((node) => (node.type === 'decl' ? [[node, this.#declarationOf(node)] as const] : []));
+    if (selector === undefined || declarations.some(([, made]) => made === undefined)) return this.#whole(rule);
+    rule.selector = selector;
+    for (const [node, made] of declarations) {
+      const isSame = made!.length === 1 && made![0] === node;
+      if (!isSame) node.replaceWith(...made!.map((one) => from(one.clone(), node)));
+    }
+  }
+
+  /** The selector of a rule for the targets; `undefined` where it takes several rules. */
+  #selectorOf({ selector }: Rule): string | undefined {
+    const alone = `${selector}{${filler}}`;
+    if (!this.changes(alone)) return selector;
+    const written = this.#written(alone, this.#targets);
+    if (written === undefined) return selector;
+    const [made, ...more] = postcss().parse(written).nodes;
+    return made?.type === 'rule' && more.length === 0 ? made.selector : undefined;
+  }
+
+  #declarationOf(node: Declaration): readonly Declaration[] | undefined {
+    const text = node.toString();
+    if (this.#declarations.has(text)) return this.#declarations.get(text);
+    const rule = `a{${text}}`;
+    const written = this.changes(rule) ? this.#written(rule, this.#targets) : undefined;
+    if (written === undefined) return [node];
+    const [made, ...more] = postcss().parse(written).nodes;
+    const isPlain = made?.type === 'rule' && more.length === 0 && made.nodes.every(({ type }) => type === 'decl');
+    const declarations = isPlain ? (made.nodes as Declaration[]) : undefined;
+    this.#declarations.set(text, declarations);
+    return declarations;
+  }
+
+  /** A rule around others: what it says itself, and then those in it. */
+  #around(rule: AtRule): void {
+    const own = `@${rule.name} ${rule.params}{a{${filler}}}`;
+    const written = this.changes(own) ? this.#written(own, this.#targets) : undefined;
+    if (written !== undefined) {
+      const [made, ...more] = postcss().parse(written).nodes;
+      if (made?.type !== 'atrule' || more.length > 0) return this.#whole(rule);
+      rule.params = made.params;
+    }
+    this.each(rule);
+  }
+
+  #whole(node: ChildNode): void {
+    const written = this.#written(guarded(node.toString()), this.#targets);
+    if (written === undefined) return;
+    const made = postcss().parse(unguarded(written));
+    node.replaceWith(...made.nodes.map((one) => from(one, node)));
+  }
+
+  /** A text as the translator writes it; `undefined` where it would leave something out that it doesn't understand. */
+  #written(text: string, targets: Targets | undefined): string | undefined {
+    const code = Buffer.from(text);
+    const made = lightning().transform({ filename: this.#id, code, errorRecovery: true, ...(targets ? { targets } : {}) });
+    return made.warnings.length > 0 ? undefined : made.code.toString();
+  }
+}
+
+/** A node that stands for another one, for maps. */
+function from<T extends ChildNode>(made: T, node: ChildNode): T {
+  const take = (one: ChildNode) => {
+    if (node.source) one.source = node.source;
+  };
+  take(made);
+  if ('walk' in made) (made as Container).walk((inner) => take(inner));
+  return made;
+}
+
+/**
+ * Shorthands that also reset properties which the translator of style sheets doesn't know to belong to them: it would put the shorthand
+ * behind those, or write them into it where browsers don't take them.
+ */
+const resets: Record<string, RegExp> = {
+  font: /^font-(?!family$|size$|style$|weight$|stretch$|variant-caps$)/i,
+  animation: /^animation-(?:timeline|range|composition)/i,
+  transition: /^transition-behavior$/i,
+};
+
+/** Behind a value, what makes a shorthand stay where it stands, as it's written. */
+const asItIs = ' var(--spark-as-it-is,)';
+
+function guarded(text: string): string {
+  const names = Object.keys(resets).filter((name) => new RegExp(`(?:^|[{;\\s])${name}\\s*:`, 'i').test(text));
+  if (!names.some((name) => new RegExp(`(?:^|[{;\\s])${name}-[\\w-]+\\s*:`, 'i').test(text))) return text;
+  const root = postcss().parse(text);
+  const guard = (container: Container) => {
+    container.each((node) => {
+      if (node.type !== 'decl') return;
+      const reset = resets[node.prop.toLowerCase()];
+      const isNear = reset && container.some((other) => other.type === 'decl' && reset.test(other.prop));
+      if (isNear && !/^(?:inherit|initial|unset|revert|revert-layer)$/i.test(node.value)) node.value += asItIs;
+    });
+  };
+  root.walkRules(guard);
+  root.walkAtRules((rule) => {
+    if (rule.nodes) guard(rule as Container);
+  });
+  return root.toString();
+}
+
+function unguarded(text: string): string {
+  return text.replaceAll(/ ?var\(--spark-as-it-is,? ?\)/g, '');
+}
