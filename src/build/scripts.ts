@@ -4,6 +4,7 @@ import { marksIn, withNames } from '../core/bundle/marks.js';
 import type { Member } from '../core/bundle/member.js';
 import type { PrintedMember } from '../core/bundle/print-member.js';
 import type { Variable } from '../core/bundle/scope.js';
+import { urlsMatching } from '../core/bundle/urls-of.js';
 import type { ModuleContent, ScriptContent } from '../core/graph/module-content.js';
 import type { ModuleGraph } from '../core/graph/module-graph.js';
 import { type MapInput, moduleMap } from '../core/maps/module-map.js';
@@ -45,6 +46,8 @@ export interface ScriptsInput {
   whole(id: string, hasSheets: boolean): Promise<PieceModule | undefined>;
   /** The URL behind `new URL('…', import.meta.url)` of a module. */
   urlOf(id: string, kind: 'url' | 'worker', specifier: string): string;
+  /** The URL of a file of the project. */
+  fileUrl(id: string): string;
   /** Edition of ECMAScript that scripts may be written in. */
   edition: Edition;
   /** Functions and classes keep the names that programs can see. */
@@ -210,6 +213,16 @@ export class Scripts {
     };
   }
 
+  /** What expressions in `new URL(…, import.meta.url)` of a module may name. */
+  #filesOf({ id, places }: Member): Record<string, string> | undefined {
+    const { graph, fileUrl } = this.#input;
+    const patterns = places.flatMap((place) => (place.kind === 'urls' ? [place.pattern] : []));
+    const edges = patterns.flatMap((pattern) => urlsMatching(graph.edges(id), pattern));
+    return edges.length === 0
+      ? undefined
+      : Object.fromEntries(edges.map(({ specifier, target }) => [specifier, fileUrl(target)]));
+  }
+
   #edges({ members, imports, links, isAsync }: PrintedGroup): RuntimeEdges {
     const { graph, urlOf, bundle } = this.#input;
     const parts: NonNullable<RuntimeEdges['parts']> = {};
@@ -236,7 +249,12 @@ export class Scripts {
           ]),
       );
       const urls = bundle.urlsOf(member).map(({ kind, specifier, isLeft }) => (isLeft ? urlOf(member.id, kind, specifier) : ''));
-      parts[member.id] = { ...(Object.keys(dynamic).length > 0 ? { dynamic } : {}), ...(urls.length > 0 ? { urls } : {}) };
+      const files = this.#filesOf(member);
+      parts[member.id] = {
+        ...(files ? { files } : {}),
+        ...(Object.keys(dynamic).length > 0 ? { dynamic } : {}),
+        ...(urls.length > 0 ? { urls } : {}),
+      };
     }
     return {
       version: '',

@@ -74,7 +74,7 @@ test('a page under a strict policy keeps its attributes, and everything that it 
   workspace.dispose();
 }, 60_000);
 
-test('what styles, drawings, links and noscript of a page name is there, served and built', async () => {
+test('what styles, drawings, links and noscript of a page name is there, and what URLs put together do, served and built', async () => {
   const image = (name: string) => ({
     [`src/${name}.svg`]: `<svg xmlns="http://www.w3.org/2000/svg" id="${name}" width="4" height="4"/>`,
   });
@@ -83,7 +83,9 @@ test('what styles, drawings, links and noscript of a page name is there, served 
     'index.html': `<!doctype html><style>@import './src/print.css' screen; body { background: url(src/a.svg) }</style><link rel="icon" href="data:,">
       <p style="color: red; background: url('src/b.svg')">pier</p><svg><image href="src/c.svg"/><use xlink:href="src/d.svg#d"/></svg>
       <noscript><img src="src/e.svg"></noscript><a href="src/hours.pdf?of=1" download>hours</a><a href="/berths">berths</a><script type="module" src="main.js"></script>`,
-    'main.js': 'document.title = [...document.querySelectorAll("a")].map(({ href }) => new URL(href).pathname).join();',
+    'main.js': `const idOf = async (url) => /id="(.)"/.exec(await (await fetch(url)).text())[1];
+      const ids = ['e', 'f'].flatMap((name) => [new URL(\`./src/\${name}.svg\`, import.meta.url), new URL('./src/' + name + '.svg', import.meta.url)]).map(idOf);
+      document.title = [...[...document.querySelectorAll('a')].map(({ href }) => new URL(href).pathname), ...(await Promise.all(ids))].join();`,
     'src/print.css': '@import "./deep.css"; p { order: 3; list-style: url(f.svg) }',
     'src/deep.css': 'p { flex-grow: 2 }',
     'src/hours.pdf': 'pdf',
@@ -105,7 +107,7 @@ test('what styles, drawings, links and noscript of a page name is there, served 
     return [title, drawn, errors];
   };
   const program = await Program.serve(workspace.root, []);
-  const wanted = ['/src/hours.pdf,/berths', '3,2,a,b,f,c,d,e,pdf', []];
+  const wanted = ['/src/hours.pdf,/berths,e,e,f,f', '3,2,a,b,f,c,d,e,pdf', []];
   expect(await look(program.url)).toEqual(wanted);
   await program.stop();
   expect(await build(workspace)).toMatchObject({ code: 0 });

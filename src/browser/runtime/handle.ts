@@ -111,6 +111,12 @@ export class Handle {
     return url.startsWith(workerUrls()) ? workerPlace(`${url}&key=${hookKey()}`) : ours(url);
   }
 
+  /** What `new URL(…, import.meta.url)` has to be told instead of a path that was put together: one of a build's files, or that path. */
+  pathOf(path: unknown): string {
+    const file = this.#instance.definition.edges.files?.[String(path)];
+    return file === undefined ? String(path) : ours(file);
+  }
+
   /** `import.meta`. */
   get meta(): object {
     this.#meta ??= Object.assign(Object.create(null) as object, {

@@ -75,6 +75,8 @@ export type Place =
   | { kind: 'dynamic'; start: number; end: number }
   /** The string of `new URL('…', import.meta.url)`; `isWorker` where a worker is made of it. */
   | { kind: 'url'; start: number; end: number; specifier: string; isWorker: boolean }
+  /** The same for an expression that may name several files: `*` in `pattern` stands for anything but a slash. */
+  | { kind: 'urls'; start: number; end: number; pattern: string }
   /** A name in a pattern that is a key too: `{ name }`. */
   | { kind: 'pattern'; start: number; end: number }
   /** A known constant. */

@@ -143,6 +143,9 @@ class Printer {
         if (at !== -1) this.#text.update(start, end, `${part}.at(${at})`);
         return;
       }
+      case 'urls':
+        this.#text.appendLeft(start, `${part}.pathOf(`);
+        return void this.#text.appendRight(end, ')');
       case 'text':
         if (start === end) this.#text.appendLeft(start, place.text);
         else this.#text.update(start, end, place.text);

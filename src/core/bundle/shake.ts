@@ -1,6 +1,7 @@
 import type { Edge } from '../graph/module-graph.js';
 import type { Member, Unit } from './member.js';
 import type { Found, Names, OwnName } from './names.js';
+import { urlsMatching } from './urls-of.js';
 
 /** A module that runs for its own sake, and what is used of its exports. */
 export interface ShakeRoot {
@@ -158,6 +159,11 @@ class Shaker {
     }
     for (const late of unit.late) if (!names.isDead(member, late.start)) this.#keepLate(member, late.key, late.names);
     for (const place of member.places) {
+      if (place.kind === 'urls' && place.start >= unit.start && place.start < unit.end && !names.isDead(member, place.start))
+        for (const edge of urlsMatching(this.#input.edges(member.id), place.pattern)) {
+          this.#lateOf(member.id).add(edge.target);
+          this.#run(edge.target);
+        }
       if (place.kind !== 'url' || place.start < unit.start || place.start >= unit.end || names.isDead(member, place.start))
         continue;
       const kind = place.isWorker ? 'worker' : 'url';

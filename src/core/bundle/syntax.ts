@@ -1,6 +1,7 @@
 import type { Identifier, Node, Program } from 'estree';
 import { walk } from 'estree-walker';
 import type { Spanned } from '../link/tree.js';
+import { urlPattern } from '../link/url-pattern.js';
 import type { Place } from './member.js';
 import { type EffectContext, effectsOf } from './scan-effects.js';
 
@@ -96,12 +97,18 @@ export function namespaceOf(
   return isPlain ? given.left.name : undefined;
 }
 
-/** The string in `new URL('./x', import.meta.url)`. */
+/** The string in `new URL('./x', import.meta.url)`, or what makes one there. */
 export function urlIn(node: Node & { type: 'NewExpression' }, parent: Node | null, text: string): Place | undefined {
   const [first, second] = node.arguments;
   if (node.callee.type !== 'Identifier' || node.callee.name !== 'URL' || node.arguments.length !== 2) return undefined;
-  if (first?.type !== 'Literal' || typeof first.value !== 'string' || second?.type !== 'MemberExpression') return undefined;
+  if (!first || second?.type !== 'MemberExpression') return undefined;
   if (second.object.type !== 'MetaProperty' || (second.property as Identifier).name !== 'url') return undefined;
+  if (first.type === 'TemplateLiteral' || first.type === 'BinaryExpression') {
+    const { start, end } = first as unknown as Spanned;
+    const pattern = urlPattern(text.slice(start, end));
+    return pattern === undefined ? undefined : { kind: 'urls', start, end, pattern };
+  }
+  if (first.type !== 'Literal' || typeof first.value !== 'string') return undefined;
   if (text.slice((first as unknown as Spanned).start + 1, (first as unknown as Spanned).end - 1) !== first.value)
     return undefined;
   const isWorker =

@@ -1,4 +1,11 @@
+import type { Edge } from '../graph/module-graph.js';
+import { matchesPattern } from '../link/url-pattern.js';
 import type { Member } from './member.js';
+
+/** The files that an expression in `new URL(…, import.meta.url)` may name, among what a module leads to. */
+export function urlsMatching(edges: readonly Edge[], pattern: string): Edge[] {
+  return edges.filter(({ kind, specifier }) => kind === 'url' && matchesPattern(pattern, specifier));
+}
 
 /** The URLs that a module names, in the order of the text, each once. */
 export function urlsOf(member: Member): { kind: 'url' | 'worker'; specifier: string }[] {

@@ -2,6 +2,7 @@ import type { Export, Import } from 'es-module-lexer';
 import { intern } from '../text/intern.js';
 import type { ImportRecord, LexerRecords, ModuleRequest } from './linked.js';
 import { readImportedNames, unescapeName, wordsFrom } from './statement-words.js';
+import { urlPattern } from './url-pattern.js';
 
 /** An imported name and the variable that it goes by; `imported` is `null` for the namespace object. */
 export interface Binding {
@@ -141,7 +142,7 @@ function takeUrl(draft: Draft, start: number, end: number): void {
   const before = /(?:new\s+((?:Shared)?Worker)\s*\(\s*)?new\s+URL\s*\(\s*((['"])((?:\.{0,2}\/|[\w@])[^'"\\:]*)\3)\s*,\s*$/.exec(
     text.slice(Math.max(0, start - 400), start),
   );
-  if (!before) return;
+  if (!before) return takeUrlPattern(draft, start);
   const literal = before[2]!;
   const at = text.lastIndexOf(literal, start);
   const known = draft.requests.length;
@@ -154,6 +155,17 @@ function takeUrl(draft: Draft, start: number, end: number): void {
   if (request === known) draft.urlPlaces.set(request, draft.urlPlaces.size);
   const place = draft.urlPlaces.get(request)!;
   draft.syntax.push({ kind: 'url', start: at, end: at + literal.length, place });
+}
+
+/** `new URL(`./flags/${code}.svg`, import.meta.url)`: a browser finds the file by itself; what it may be counts all the same. */
+function takeUrlPattern(draft: Draft, start: number): void {
+  const before = /new\s+URL\s*\(\s*((?:`[^`]*`|['"][^'"`;]*['"]\s*\+[^;`]*?))\s*,\s*$/.exec(
+    draft.text.slice(Math.max(0, start - 400), start),
+  );
+  const specifier = before ? urlPattern(before[1]!) : undefined;
+  if (specifier === undefined) return;
+  const at = draft.text.lastIndexOf(before![1]!, start);
+  addRequest(draft, { kind: 'url', specifier, isPattern: true, start: at, end: at + before![1]!.length });
 }
 
 /** `'./berths/' + name + '.ts'` -> `./berths/*.ts`: strings with one expression between them. */

@@ -24,12 +24,14 @@ export interface RuntimeEdges {
   nodeDefault?: true;
   /** URLs of what stands in `new URL('…', import.meta.url)`, by place. */
   urls?: string[];
+  /** In a build: specifier -> URL of what an expression in `new URL(…, import.meta.url)` may name. */
+  files?: Record<string, string>;
   /** The URL of the file that the module stands for. */
   url?: string;
   /** URL of the style sheet that the page must hold while this module is in use. */
   style?: string;
   /** Several modules that share a scope: what those of them need that name files or other modules, by id. */
-  parts?: Record<string, Pick<RuntimeEdges, 'dynamic' | 'urls'>>;
+  parts?: Record<string, Pick<RuntimeEdges, 'dynamic' | 'files' | 'urls'>>;
   /** The text of that sheet, where it comes with the module: a piece behind a dynamic import brings its sheets along. */
   css?: string;
 }

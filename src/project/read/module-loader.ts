@@ -347,10 +347,13 @@ export class ModuleLoader {
     const { targets } = this.#options;
     for (const request of linked.requests) {
       if (request.isPattern) {
-        const { matches, problem } = targets.matches(id, request.specifier);
+        const { kind } = request;
+        const { matches, problem } =
+          kind === 'url' ? targets.urlMatches(id, request.specifier) : targets.matches(id, request.specifier);
         if (problem) problems.push(problemAt(await placeOf(request), problem));
         for (const [specifier, target] of matches) {
-          edges.push({ kind: 'dynamic', specifier, target });
+          edges.push({ kind, specifier, target });
+          if (kind === 'url') continue;
           runtime.dynamic = { ...runtime.dynamic, [specifier]: { id: target, piece: this.#options.lazyPiece(target) } };
         }
         continue;

@@ -4,6 +4,7 @@ import { kindOfFile } from '../../core/file-kinds.js';
 import type { Files } from '../../core/files.js';
 import type { Edge } from '../../core/graph/module-graph.js';
 import type { ModuleRequest } from '../../core/link/linked.js';
+import { matchesPattern } from '../../core/link/url-pattern.js';
 import { fileOfId, partId, typedId } from '../../core/module-id.js';
 import type { Paths } from '../../core/paths.js';
 import type { Problem } from '../../core/problem/problem.js';
@@ -141,6 +142,32 @@ export class RequestTargets {
       // Without an extension in the pattern, scripts can be meant without theirs.
       if (after === '' && kind === 'script') matches.push([before.slice(0, cut) + name.replace(/\.[^.]+$/, ''), target]);
     }
+    return { matches };
+  }
+
+  /** The same for `./flags/*.svg` as a URL, where `*` may stand in several places and any kind of file is meant. */
+  urlMatches(
+    id: string,
+    pattern: string,
+  ): { matches: [specifier: string, target: string][]; problem?: RequestTarget['problem'] } {
+    const { paths, files, gate } = this.#options;
+    const folder = dirname(paths.fileOf(id));
+    let open = [''];
+    const parts = pattern.split('/');
+    for (const [place, part] of parts.entries()) {
+      const kind = place === parts.length - 1 ? 'file' : 'folder';
+      const names = (inside: string) =>
+        part.includes('*') ? files.list(join(folder, inside)).filter((name) => matchesPattern(part, name)) : [part];
+      open = open
+        .flatMap((inside) => names(inside).map((name) => (inside === '' ? name : `${inside}/${name}`)))
+        .filter((path) => part === '.' || part === '..' || files.kindOf(join(folder, path)) === kind);
+    }
+    const matches = open.flatMap((specifier): [string, string][] => {
+      const file = files.realPath(join(folder, specifier));
+      if (gate.refusal(join(folder, specifier), file) !== undefined) return [];
+      const target = paths.idOf(file);
+      return [[specifier, kindOfFile(target) === 'asset' ? target : typedId(target, 'url')]];
+    });
     return { matches };
   }
 
