@@ -56,6 +56,23 @@ export const vine = {
     hasStarted();
     const parts = recovered();
     if (parts) void parts.then(() => runEntry(id));
-    else runEntry(id);
+    else asModule(() => runEntry(id));
   },
 };
+
+/** Does something while `document.currentScript` is what it is to modules: not the script of ours that holds them (HTML, 3.1.7). */
+function asModule(work: () => void): void {
+  const holder = typeof document === 'undefined' ? null : document.currentScript;
+  if (!holder) return work();
+  const real = Object.getOwnPropertyDescriptor(Document.prototype, 'currentScript')!;
+  const get = () => {
+    const script = real.get!.call(document) as typeof holder;
+    return script === holder ? null : script;
+  };
+  Object.defineProperty(document, 'currentScript', { configurable: true, get });
+  try {
+    work();
+  } finally {
+    Reflect.deleteProperty(document, 'currentScript');
+  }
+}
