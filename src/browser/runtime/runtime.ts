@@ -54,25 +54,26 @@ export const vine = {
   start(id: string): void {
     entries.add(id);
     hasStarted();
+    hideHolder();
     const parts = recovered();
     if (parts) void parts.then(() => runEntry(id));
-    else asModule(() => runEntry(id));
+    else runEntry(id);
   },
 };
 
-/** Does something while `document.currentScript` is what it is to modules: not the script of ours that holds them (HTML, 3.1.7). */
-function asModule(work: () => void): void {
+/** Scripts of ours in the page that hold modules. */
+const holders = new WeakSet<object>();
+
+/** To modules, `document.currentScript` is nothing, and not the script of ours that holds them (HTML, 3.1.7). */
+function hideHolder(): void {
   const holder = typeof document === 'undefined' ? null : document.currentScript;
-  if (!holder) return work();
-  const real = Object.getOwnPropertyDescriptor(Document.prototype, 'currentScript')!;
+  if (!holder) return;
+  holders.add(holder);
+  const real = Object.getOwnPropertyDescriptor(Document.prototype, 'currentScript')?.get;
+  if (!real || Object.hasOwn(document, 'currentScript')) return;
   const get = () => {
-    const script = real.get!.call(document) as typeof holder;
-    return script === holder ? null : script;
+    const script = real.call(document) as object | null;
+    return script && holders.has(script) ? null : script;
   };
-  Object.defineProperty(document, 'currentScript', { configurable: true, get });
-  try {
-    work();
-  } finally {
-    Reflect.deleteProperty(document, 'currentScript');
-  }
+  Object.defineProperty(document, 'currentScript', { configurable: true, enumerable: true, get });
 }
