@@ -17,7 +17,7 @@ export async function loadSass(root: string): Promise<typeof Sass> {
   const loaded = (await import(file === undefined ? ours : pathToFileURL(file).href)) as typeof Sass & {
     default?: typeof Sass;
   };
-  return loaded.compileStringAsync === undefined ? loaded.default! : loaded;
+  return loaded.compileString === undefined ? loaded.default! : loaded;
 }
 
 /** The version of the project's own Sass; empty where ours is used. What was kept is another matter with another one. */

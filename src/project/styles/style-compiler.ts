@@ -1,5 +1,6 @@
 import { existsSync, readdirSync, readFileSync, statSync } from 'node:fs';
 import { basename, dirname, extname, join } from 'node:path';
+import { setImmediate as othersFirst } from 'node:timers/promises';
 import { fileURLToPath, pathToFileURL } from 'node:url';
 import type { AcceptedPlugin, Message, Result, Root } from 'postcss';
 import type { Mode } from '../../core/mode.js';
@@ -144,7 +145,9 @@ export class StyleCompiler {
 
   async #sass(file: string, source: string): Promise<CompiledStyle> {
     const sass = await loadSass(this.#options.root);
-    const result = await sass.compileStringAsync(source, {
+    // At one go it takes a third of the time, and no longer keeps others waiting; they come first.
+    await othersFirst();
+    const result = sass.compileString(source, {
       syntax: extname(file) === '.sass' ? 'indented' : 'scss',
       url: pathToFileURL(onDisk(file)),
       sourceMap: true,
