@@ -6,7 +6,7 @@ import { escapeHtml } from '../core/tool-page.js';
 import { decoded, entriesOf } from '../core/urls.js';
 import { namedInVain } from '../project/pages/named-in-vain.js';
 import { namedSheets, type Page } from '../project/pages/page.js';
-import { fileUrl, rewritePage } from '../project/pages/rewrite-page.js';
+import { fileUrl, isFilledIn, rewritePage } from '../project/pages/rewrite-page.js';
 import type { ProjectGraph } from '../project/project-graph.js';
 import type { Assets } from './assets.js';
 import { nameOf } from './assets.js';
@@ -156,7 +156,7 @@ export class PageWriter {
       if (verbatim.some((folder) => project.gate.ofVerbatim(folder, `/${inside}`) !== undefined)) return url;
       if (project.gate.ofProject(join(root, inside)) !== undefined) return `${base}${assets.ofPage(inside)}${behind}`;
     }
-    if (!isElsewhere(path)) onWarning(namedInVain(page, specifier));
+    if (!isElsewhere(path) && !isFilledIn(specifier)) onWarning(namedInVain(page, specifier));
     return url;
   }
 }

@@ -193,6 +193,27 @@ test('a problem behind an import() is told when it is asked for, and goes when i
   await at.page.waitForFunction(`document.title === 'late'`);
 });
 
+describe("the project's own PostCSS plugins", () => {
+  const plugin = (color: string) =>
+    `({ postcssPlugin: 'ember', Declaration(node) { if (node.value === 'ember') node.value = '${color}'; } })`;
+  const files = { 'main.js': `${takes}import './a.css';`, 'a.css': 'body { color: ember; }' };
+  const shows = (color: string) => at.page.waitForFunction(`getComputedStyle(document.body).color === '${color}'`);
+
+  test('run again when they change; of ES modules, which Node.js loads once, that is said', async () => {
+    const config = `module.exports = { plugins: [require('./ember.cjs')] };`;
+    await start({ ...files, 'postcss.config.cjs': config, 'ember.cjs': `module.exports = ${plugin('rgb(1, 0, 0)')};` });
+    await shows('rgb(1, 0, 0)');
+    at.workspace.write({ 'ember.cjs': `module.exports = ${plugin('rgb(2, 0, 0)')};` });
+    await shows('rgb(2, 0, 0)');
+    at.workspace.write({ 'postcss.config.cjs': `module.exports = { plugins: [${plugin('rgb(3, 0, 0)')}] };` });
+    await shows('rgb(3, 0, 0)');
+    const own = `import ember from './ember.mjs'; export default { plugins: [ember] };`;
+    await start({ ...files, 'postcss.config.mjs': own, 'ember.mjs': `export default ${plugin('rgb(1, 0, 0)')};` });
+    at.workspace.write({ 'ember.mjs': `export default ${plugin('rgb(2, 0, 0)')};` });
+    await at.program.next('note', { where: ({ text }) => text.startsWith('ember.mjs is part of the PostCSS configuration') });
+  });
+});
+
 describe('files that come and go', () => {
   const table = {
     'main.js': `${takes}import { tide } from './lib/tide.js'; document.title = tide;\n`,

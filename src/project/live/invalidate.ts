@@ -96,7 +96,7 @@ export class ChangeReader {
   #isConfiguration(path: string): boolean {
     const { typescript, compiler } = this.#options;
     const isNamed = /(?:^|\/)(?:[tj]sconfig[\w.-]*\.json|package\.json|postcss\.config\.\w+|\.postcssrc(?:\.\w+)?)$/.test(path);
-    return isNamed || typescript.isRead(path) || compiler.configFile === path;
+    return isNamed || typescript.isRead(path) || compiler.isConfiguration(path);
   }
 
   /** Forgets what configuration files said. Returns all modules of the application, which may come out differently now. */

@@ -64,9 +64,15 @@ export function rewritePage(page: Page, { headStart, headEnd, fileUrl, sheet, sh
   return html.toString();
 }
 
+/** Whether somebody fills in something later, in the page or on a server: nobody knows yet which file that is. */
+export function isFilledIn(specifier: string): boolean {
+  return /\{\{|\{%|<%|\$\{/.test(specifier);
+}
+
 /** The URL of a file that the page names; other origins stay as they are. With `<base>`, the browser does it. */
 export function fileUrl(specifier: string, page: Page, base: string): string {
-  if (page.parts.baseHref !== undefined || /^(?:[a-z][a-z0-9+.-]*:|\/\/|#)/i.test(specifier)) return specifier;
+  if (page.parts.baseHref !== undefined || /^(?:[a-z][a-z0-9+.-]*:|\/\/|#)/i.test(specifier) || isFilledIn(specifier))
+    return specifier;
   if (!specifier.startsWith('/')) return base + join(encodedPath(dirname(page.id)), specifier);
   return base === '/' || specifier.startsWith(base) ? specifier : base + specifier.slice(1);
 }

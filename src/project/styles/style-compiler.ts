@@ -11,6 +11,7 @@ import { findJsonMistake } from '../../core/translate/json-mistake.js';
 import type { RawMap } from '../../core/translate/translate-script.js';
 import { realPathNow } from '../files/disk-files.js';
 import type { FileGate } from '../files/file-gate.js';
+import { configParts, forgetLoaded } from './config-parts.js';
 import { loadSass } from './sass.js';
 import { styleProblem } from './style-problem.js';
 
@@ -50,6 +51,8 @@ export interface StyleCompilerOptions {
   gate: FileGate;
   /** The id of a file. */
   idOf(file: string): string;
+  /** Something that the user should know. */
+  onNote(note: string): void;
 }
 
 const cssModule = /\.module\.[a-z]+$/;
@@ -60,6 +63,10 @@ export class StyleCompiler {
   #plugins: Promise<AcceptedPlugin[]> | undefined;
   /** Absolute path of the PostCSS configuration, if there is one. */
   configFile: string | undefined;
+  /** What it was made of, itself too: file -> hash of what was loaded. */
+  #parts = new Map<string, string>();
+  /** Those of them that can't be loaded again. */
+  #kept = new Map<string, string>();
 
   constructor(options: StyleCompilerOptions) {
     this.#options = options;
@@ -97,9 +104,31 @@ export class StyleCompiler {
     );
   }
 
+  /** Whether a file (absolute path) is the PostCSS configuration, or one of the project's own that it takes in. */
+  isConfiguration(path: string): boolean {
+    return this.configFile === path || this.#parts.has(path);
+  }
+
   /** Forgets the PostCSS configuration, e.g. after a change. */
   forget(): void {
     this.#plugins = undefined;
+    if (this.configFile === undefined) return;
+    for (const file of forgetLoaded(this.configFile, this.#parts.keys()))
+      if (!this.#kept.has(file)) this.#kept.set(file, this.#parts.get(file)!);
+  }
+
+  /** Notes what the configuration was made of, and says what of it is older than its file. */
+  #noteParts(file: string): void {
+    const before = this.#parts;
+    this.#parts = configParts(file);
+    for (const [part, hash] of this.#kept) {
+      const now = this.#parts.get(part);
+      if (now === undefined || now === hash || before.get(part) === now) continue;
+      const { idOf, onNote } = this.#options;
+      onNote(
+        `${idOf(part)} is part of the PostCSS configuration and an ES module, which Node.js loads once: start again to use it`,
+      );
+    }
   }
 
   /** What Sass and the project's PostCSS plugins make of a text in a language, which is that of a file or stands for it. */
@@ -210,6 +239,7 @@ export class StyleCompiler {
       // A configuration above the project is somebody else's.
       if (!found.file.startsWith(`${this.#options.root}/`)) return [];
       this.configFile = found.file;
+      this.#noteParts(found.file);
       return found.plugins as AcceptedPlugin[];
     } catch (error) {
       if (error instanceof Error && error.message.startsWith('No PostCSS Config found')) return [];
