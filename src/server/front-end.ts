@@ -1,6 +1,8 @@
 import type { IncomingMessage, ServerResponse } from 'node:http';
+import { join } from 'node:path';
 import { decoded, type PagePart, pieceName } from '../core/urls.js';
 import type { Page } from '../project/pages/page.js';
+import { fileUrl } from '../project/pages/rewrite-page.js';
 import type { Project } from '../project/project.js';
 import { sendText } from './http/respond.js';
 import { findProjectFile, findVerbatimFile, hiddenNote, namedFileAt } from './http/served-files.js';
@@ -33,6 +35,8 @@ export interface FrontEndOptions {
 export class FrontEnd {
   readonly #options: FrontEndOptions;
   readonly #routes: PageRoutes;
+  /** Paths of files that builds don't write, as far as that was told. */
+  readonly #unwritten = new Set<string>();
 
   constructor(options: FrontEndOptions) {
     this.#options = options;
@@ -64,6 +68,7 @@ export class FrontEnd {
     }
     const file = named ?? verbatim ?? findProjectFile(project, path);
     if (file) {
+      if (!named && !verbatim && request.headers['sec-fetch-dest'] === 'empty') this.#noteUnwritten(path);
       protect(request, response, trust);
       project.noteServed(file.real, project.options.base + decoded(path)!.slice(1));
       sendStatic(request, response, file.real);
@@ -75,6 +80,21 @@ export class FrontEnd {
     protect(request, response, trust);
     await this.#sendPage(covering, request, response);
     return true;
+  }
+
+  /** A script fetched a file by a path that it put together itself: no build knows of that. */
+  #noteUnwritten(path: string): void {
+    const { project, onNote } = this.#options;
+    const { base, verbatim } = project.options;
+    const isLinked = [...project.pages.values()].some((page) =>
+      page.parts.links.some(({ specifier }) => fileUrl(specifier, page, base).split(/[?#]/)[0] === base + path.slice(1)),
+    );
+    if (isLinked || this.#unwritten.has(path) || this.#unwritten.size >= mostUnwritten) return;
+    this.#unwritten.add(path);
+    const folder = project.paths.idOf(verbatim[0] ?? join(project.options.root, 'public'));
+    onNote(
+      `${decoded(path)!.slice(1)} was fetched, and a build does not write it under that name: move it to ${folder}, or name it by new URL('…', import.meta.url)`,
+    );
   }
 
   /** A folder of a verbatim one that holds a page: its files are looked for below it, so its URL ends with a slash. */
@@ -122,5 +142,8 @@ export class FrontEnd {
     return { project, page, session, hookKey, hot, console, revision: project.revision, tagOf: () => undefined };
   }
 }
+
+/** Of more files than these the same need not be told again. */
+const mostUnwritten = 3;
 
 const htmlType = 'text/html; charset=utf-8';

@@ -160,9 +160,11 @@ test('under a base path / leads to the pages, and no page at all is fine where t
   expect([code, stderr]).toEqual([2, expect.stringMatching(/no HTML page in this folder.*pages: \{ '\/'/s)]);
 });
 
-test('verbatim folders may come later, have pages of their own, and ranges; what hides another file is told once', async () => {
+test('verbatim folders may come later, have pages of their own, and ranges; what hides another file, or is in no build, is told once', async () => {
   await serve({
-    'index.html': `${html('Board')}<script type="module" src="main.ts"></script>`,
+    'index.html': `${html('Board')}<a href="data/linked.json">all</a><script type="module" src="main.ts"></script>`,
+    'data/hours.json': '{}',
+    'data/linked.json': '{}',
     'main.ts': `import gull from './img/gull.svg';\ndocument.title = gull;\n`,
     'img/gull.svg': '<svg xmlns="http://www.w3.org/2000/svg" id="own"/>',
   });
@@ -182,8 +184,11 @@ test('verbatim folders may come later, have pages of their own, and ranges; what
   expect(await shown('/img/gull.svg')).toContain('200 <svg');
   expect(await (await fetch(new URL('/img/gull.svg', program.url))).text()).toContain('id="own"');
   await shown('/');
+  for (const path of ['/data/hours.json', '/data/linked.json', '/data/hours.json', '/tides.txt'])
+    expect(await shown(path, { 'sec-fetch-dest': 'empty' })).toMatch(/^200/);
   const notes = program.events.filter(({ event }) => event === 'note').map(({ text }) => text);
   expect(notes.toSorted()).toEqual([
+    "data/hours.json was fetched, and a build does not write it under that name: move it to public, or name it by new URL('…', import.meta.url)",
     "public/img/gull.svg is not served: the project's own img/gull.svg has the same path",
     'public/index.html is not served: the page index.html has the same path',
   ]);
