@@ -5,7 +5,7 @@ import { networkInterfaces } from 'node:os';
 import { afterAll, afterEach, beforeAll, expect, test } from '@jest/globals';
 import type { Browser } from 'playwright-core';
 import WebSocket from 'ws';
-import { Backend } from '../support/backend.js';
+import { Backend, freePort } from '../support/backend.js';
 import { launchBrowser, openPage } from '../support/browser.js';
 import { Program, runProgram } from '../support/program.js';
 import { sendRaw } from '../support/raw-http.js';
@@ -99,6 +99,8 @@ void say();
 test('check finds origins of this machine that stand in sources, and says what to write instead', async () => {
   workspace = Workspace.with({
     ...page(`import('./late');\n// http://localhost:1/ in a comment\nexport const page = 'http://example.test/';\n`),
+    // Whoever listens at the usual port would be one finding more.
+    'vine-spark.config.json': `{ "listen": { "port": ${await freePort()} } }`,
     'src/late.tsx':
       'const at: string = "http://localhost:8464";\nfetch(`http://127.0.0.1:8464/api/${at}`);\nexport const live = "ws://localhost:8464/live";\n',
   });
