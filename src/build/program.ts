@@ -1,14 +1,16 @@
 import { dirname, relative, sep } from 'node:path';
+import { deserialize, serialize } from 'node:v8';
 import picomatch from 'picomatch';
 import { Bundle } from '../core/bundle/bundle.js';
 import type { Member } from '../core/bundle/member.js';
-import { readMember } from '../core/bundle/read-member.js';
+import { type MemberInput, readMember } from '../core/bundle/read-member.js';
 import type { ShakeRoot } from '../core/bundle/shake.js';
 import { modulesOnCycles } from '../core/graph/cycles.js';
 import type { ModuleContent } from '../core/graph/module-content.js';
 import { ModuleGraph } from '../core/graph/module-graph.js';
 import { jsonText } from '../core/link/link-data.js';
 import { fileOfId } from '../core/module-id.js';
+import { contentHash } from '../core/text/content-hash.js';
 import type { ProjectGraph } from '../project/project-graph.js';
 import type { BuildMemory } from './memory.js';
 
@@ -30,6 +32,18 @@ export interface Program {
   graph: ModuleGraph<ModuleContent>;
 }
 
+/** A module taken apart, now or by an earlier build. */
+function keptMember({ kept, fingerprint }: ProjectGraph, input: MemberInput): Member {
+  if (!kept) return readMember(input);
+  const { id, text, constants, isOnCycle } = input;
+  const key = `member ${contentHash(fingerprint, id, text, JSON.stringify(constants), String(isOnCycle))}`;
+  const known = kept.get(key);
+  if (known !== undefined) return { ...(deserialize(Buffer.from(known, 'base64')) as Omit<Member, 'text'>), text };
+  const member = readMember(input);
+  kept.put(key, () => serialize({ ...member, text: '' }).toString('base64'));
+  return member;
+}
+
 /** Takes the modules of a project apart and leaves out what its pages don't need. */
 export function shakeProject({ project, memory, inSteps, isOld, assetUrl }: ProgramInput): Program {
   const { modules, pages, options } = project;
@@ -42,7 +56,8 @@ export function shakeProject({ project, memory, inSteps, isOld, assetUrl }: Prog
     if (text === undefined) continue;
     if (content.kind !== 'script' || content.isData) data.add(id);
     const isOnCycle = onCycles.has(id);
-    const read = () => readMember({ id, text, constants: data.has(id) ? {} : options.constants, isOnCycle });
+    const constants = data.has(id) ? {} : options.constants;
+    const read = () => keptMember(project, { id, text, constants, isOnCycle });
     members.set(id, memory.member(content, `${isOnCycle} ${content.kind === 'asset' ? text : ''}`, read));
   }
   const targets = new Map<Member, readonly string[]>();
