@@ -18,7 +18,7 @@ const postcss = lazily<typeof Postcss>('postcss');
  */
 export function loweredSheet(id: string, sheet: Mapped, targets: Targets): Mapped {
   const lowering = new Lowering(id, targets);
-  if (!lowering.changes(sheet.text)) return sheet;
+  if (lowering.outcomeOf(sheet.text).is === 'same') return sheet;
   const { text, map } = sheet;
   const root = postcss().parse(text, map === undefined ? {} : { from: place, map: { prev: map } });
   lowering.each(root);
@@ -33,78 +33,72 @@ const around = /^(?:media|supports|layer|container|scope|starting-style)$/i;
 /** A declaration that every browser takes. */
 const filler = '--spark:0';
 
+/** What becomes of a text: `same`, or how it's written; `unknown` where something would be left out that isn't understood. */
+type Outcome = { is: 'same' | 'unknown' } | { is: 'lowered'; text: string };
+
 class Lowering {
   readonly #id: string;
   readonly #targets: Targets;
-  /** Declaration -> what it becomes; `undefined` where that is more than declarations. */
-  readonly #declarations = new Map<string, readonly Declaration[] | undefined>();
+  /** What was found of declarations and selectors, which repeat. */
+  readonly #known = new Map<string, Outcome>();
 
   constructor(id: string, targets: Targets) {
     this.#id = id;
     this.#targets = targets;
   }
 
-  /** Whether something in a text may have to be written in another way for the targets. */
-  changes(text: string): boolean {
-    const asItIs = this.#written(text, undefined);
-    // Beside what isn't understood, such as old hacks, more may be left out.
-    return asItIs === undefined || this.#written(text, this.#targets) !== asItIs;
-  }
-
   each(container: Container | Root): void {
     for (const node of [...(container.nodes ?? [])]) {
-      if (!this.changes(node.toString())) continue;
-      if (node.type === 'rule' && this.#isFlat(node)) this.#rule(node);
+      if (this.outcomeOf(node.toString()).is === 'same') continue;
+      if (node.type === 'rule' && isFlat(node)) this.#rule(node);
       else if (node.type === 'atrule' && around.test(node.name) && node.nodes) this.#around(node);
       else this.#whole(node);
     }
   }
 
-  #isFlat(rule: Rule): boolean {
-    return rule.nodes.every(({ type }) => type === 'decl' || type === 'comment');
+  outcomeOf(text: string): Outcome {
+    const asItIs = this.#written(text, undefined);
+    const lowered = asItIs === undefined ? undefined : this.#written(text, this.#targets);
+    if (lowered === undefined) return { is: 'unknown' };
+    return lowered === asItIs ? { is: 'same' } : { is: 'lowered', text: lowered };
+  }
+
+  #knownOf(text: string): Outcome {
+    const known = this.#known.get(text) ?? this.outcomeOf(text);
+    this.#known.set(text, known);
+    return known;
+  }
+
+  /** The one node that a text becomes for the targets: itself for what stays; `undefined` where it takes several. */
+  #single(text: string): ChildNode | 'same' | undefined {
+    const outcome = this.#knownOf(text);
+    if (outcome.is !== 'lowered') return 'same';
+    const [made, ...more] = postcss().parse(outcome.text).nodes;
+    return more.length === 0 ? made : undefined;
   }
 
   #rule(rule: Rule): void {
-    const selector = this.#selectorOf(rule);
-    const declarations = rule.nodes.flatMap((node) => (node.type === 'decl' ? [[node, this.#declarationOf(node)] as const] : []));
-    if (selector === undefined || declarations.some(([, made]) => made === undefined)) return this.#whole(rule);
-    rule.selector = selector;
-    for (const [node, made] of declarations) {
-      const isSame = made!.length === 1 && made![0] === node;
-      if (!isSame) node.replaceWith(...made!.map((one) => from(one.clone(), node)));
-    }
+    const selector = this.#single(`${rule.selector}{${filler}}`);
+    const declarations = rule.nodes.flatMap((node) => (node.type === 'decl' ? [{ node, made: this.#declarationOf(node) }] : []));
+    if (selector !== 'same' && selector?.type !== 'rule') return this.#whole(rule);
+    if (declarations.some(({ made }) => made === undefined)) return this.#whole(rule);
+    if (selector !== 'same') rule.selector = selector.selector;
+    for (const { node, made } of declarations)
+      if (made !== 'same') node.replaceWith(...made!.map((one) => from(one.clone(), node)));
   }
 
-  /** The selector of a rule for the targets; `undefined` where it takes several rules. */
-  #selectorOf({ selector }: Rule): string | undefined {
-    const alone = `${selector}{${filler}}`;
-    if (!this.changes(alone)) return selector;
-    const written = this.#written(alone, this.#targets);
-    if (written === undefined) return selector;
-    const [made, ...more] = postcss().parse(written).nodes;
-    return made?.type === 'rule' && more.length === 0 ? made.selector : undefined;
-  }
-
-  #declarationOf(node: Declaration): readonly Declaration[] | undefined {
-    const text = node.toString();
-    if (this.#declarations.has(text)) return this.#declarations.get(text);
-    const rule = `a{${text}}`;
-    const written = this.changes(rule) ? this.#written(rule, this.#targets) : undefined;
-    if (written === undefined) return [node];
-    const [made, ...more] = postcss().parse(written).nodes;
-    const isPlain = made?.type === 'rule' && more.length === 0 && made.nodes.every(({ type }) => type === 'decl');
-    const declarations = isPlain ? (made.nodes as Declaration[]) : undefined;
-    this.#declarations.set(text, declarations);
-    return declarations;
+  #declarationOf(node: Declaration): readonly Declaration[] | 'same' | undefined {
+    const made = this.#single(`a{${node.toString()}}`);
+    if (made === 'same') return made;
+    const isPlain = made?.type === 'rule' && made.nodes.every(({ type }) => type === 'decl');
+    return isPlain ? (made.nodes as Declaration[]) : undefined;
   }
 
   /** A rule around others: what it says itself, and then those in it. */
   #around(rule: AtRule): void {
-    const own = `@${rule.name} ${rule.params}{a{${filler}}}`;
-    const written = this.changes(own) ? this.#written(own, this.#targets) : undefined;
-    if (written !== undefined) {
-      const [made, ...more] = postcss().parse(written).nodes;
-      if (made?.type !== 'atrule' || more.length > 0) return this.#whole(rule);
+    const made = this.#single(`@${rule.name} ${rule.params}{a{${filler}}}`);
+    if (made !== 'same') {
+      if (made?.type !== 'atrule') return this.#whole(rule);
       rule.params = made.params;
     }
     this.each(rule);
@@ -123,6 +117,10 @@ class Lowering {
     const made = lightning().transform({ filename: this.#id, code, errorRecovery: true, ...(targets ? { targets } : {}) });
     return made.warnings.length > 0 ? undefined : made.code.toString();
   }
+}
+
+function isFlat(rule: Rule): boolean {
+  return rule.nodes.every(({ type }) => type === 'decl' || type === 'comment');
 }
 
 /** A node that stands for another one, for maps. */

@@ -201,7 +201,9 @@ describe("the project's own PostCSS plugins", () => {
 
   test('run again when they change; of ES modules, which Node.js loads once, that is said', async () => {
     const config = `module.exports = { plugins: [require('./ember.cjs')] };`;
-    await start({ ...files, 'postcss.config.cjs': config, 'ember.cjs': `module.exports = ${plugin('rgb(1, 0, 0)')};` });
+    await start({ ...files, 'postcss.config.cjs': config, 'ember.cjs': 'module.exports = (' });
+    await at.page.locator('spark-panel section').waitFor();
+    at.workspace.write({ 'ember.cjs': `module.exports = ${plugin('rgb(1, 0, 0)')};` });
     await shows('rgb(1, 0, 0)');
     at.workspace.write({ 'ember.cjs': `module.exports = ${plugin('rgb(2, 0, 0)')};` });
     await shows('rgb(2, 0, 0)');

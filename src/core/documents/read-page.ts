@@ -179,6 +179,8 @@ function takeElement(element: Element, parts: PageParts): void {
 /** What a style element or attribute names. What is no CSS is left to the browser. */
 function takeStyles(element: Element, parts: PageParts, html: string): void {
   const location = element.sourceCodeLocation;
+  // These are replaced as a whole, or never shown.
+  if (element.tagName === 'script' || element.tagName === 'link') return;
   const style = element.attrs.find(({ name }) => name === 'style');
   const take = (place: Span, text: string, isAttribute: boolean) => {
     if (!/url\(|image-set\(|@import\b/i.test(text)) return;

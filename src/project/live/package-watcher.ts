@@ -70,6 +70,11 @@ export class PackageWatcher {
     if (options.isAwaited) this.#watcher.once('ready', () => this.#note([]));
   }
 
+  /** Whether a file is among those that are watched. */
+  follows(file: string): boolean {
+    return this.#files.has(file);
+  }
+
   /** Watches these files too. What changed since they were read, or last watched, is told as well. */
   follow(files: ReadonlySet<string>): void {
     const fresh = [...files].filter((file) => !this.#files.has(file));

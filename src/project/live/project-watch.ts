@@ -141,8 +141,9 @@ export class ProjectWatch {
 
   /** Sees to it that changes of a file will be noticed. */
   read(id: string): void {
-    if (id.includes('node_modules/')) this.packagesChanged();
-    else if (id.startsWith('../')) this.#watchOutside(id);
+    if (id.includes('node_modules/')) {
+      if (!this.#packages?.follows(this.#options.paths.fileOf(fileOfId(id)))) this.packagesChanged();
+    } else if (id.startsWith('../')) this.#watchOutside(id);
   }
 
   /** Other files of packages are in use, or they are other files than before. */

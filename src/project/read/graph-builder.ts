@@ -289,13 +289,17 @@ export class GraphBuilder {
    */
   #noteUrls(id: string): void {
     const { graph, changes } = this.#options;
-    if (!graph.hasEdgesOf('worker') && !graph.hasEdgesOf('url')) return;
+    if (graph.hasEdgesOf('url'))
+      for (const importer of graph.importers(id))
+        if (graph.edges(importer).some(({ kind, target }) => kind === 'url' && target === id)) changes.added(importer);
+    // Looks at everything above, which most projects need not.
+    if (!graph.hasEdgesOf('worker')) return;
     const above = new Set([id]);
     for (const at of above) {
       for (const importer of graph.importers(at)) {
         for (const { kind, target } of graph.edges(importer)) {
           if (target !== at) continue;
-          if (kind === 'worker' || (kind === 'url' && at === id)) changes.added(importer);
+          if (kind === 'worker') changes.added(importer);
           else if (kind === 'import' || kind === 'require') above.add(importer);
         }
       }
