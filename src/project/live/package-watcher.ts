@@ -87,16 +87,17 @@ export class PackageWatcher {
   /** Until files were being watched nobody told what became of them. */
   #noteMissed(files: readonly string[]): void {
     if (this.#isClosed) return;
-    const from = this.#untoldFrom - clockStepMs;
-    const missed = files.filter((file) => {
-      const time = statNow(file)?.ctimeMs;
-      if (!this.#files.has(file) || (time !== undefined && time < from)) return false;
-      // A file that is gone, or is of a time to come, is told once.
-      const isTold = this.#told.has(file) && this.#told.get(file) === time;
-      this.#told.set(file, time);
-      return !isTold;
-    });
+    const missed = files.filter((file) => this.#files.has(file) && this.#isMissed(file));
     if (missed.length > 0) this.#note(missed);
+  }
+
+  /** Whether a file is another one than when all was told last. One that is gone, or is of a time to come, is so once. */
+  #isMissed(file: string): boolean {
+    const time = statNow(file)?.ctimeMs;
+    if (time !== undefined && time < this.#untoldFrom - clockStepMs) return false;
+    const isTold = this.#told.has(file) && this.#told.get(file) === time;
+    this.#told.set(file, time);
+    return !isTold;
   }
 
   async close(): Promise<void> {
@@ -112,6 +113,8 @@ export class PackageWatcher {
     this.#timer = setTimeout(() => {
       const since = this.#since!;
       this.#since = undefined;
+      // Something else may have led here before the watcher stood, or before these were looked at.
+      for (const file of this.#files) if (this.#isMissed(file)) this.#changed.add(file);
       this.#untoldFrom = Date.now();
       // Replaced files are other files for the system: they are watched anew.
       const files = this.#files;
