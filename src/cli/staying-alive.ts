@@ -69,8 +69,7 @@ export function closeOnSignals(closeAll: () => Promise<unknown>): void {
  * process from noticing them.
  */
 export async function withPlainSignals<T>(work: () => Promise<T>): Promise<T> {
-  // One that has arrived and wasn't dispatched yet would be lost with its handler: whatever is waiting comes first.
-  await new Promise((resolve) => setImmediate(resolve));
+  await quietTurn();
   const handler = close;
   if (!handler) return work();
   if (plainWork++ === 0) for (const signal of signals) process.off(signal, handler);
@@ -80,6 +79,22 @@ export async function withPlainSignals<T>(work: () => Promise<T>): Promise<T> {
     if (--plainWork === 0) for (const signal of signals) process.on(signal, handler);
   }
 }
+
+/**
+ * Waits for a turn of the event loop in which nothing is done. A signal that has arrived and wasn't dispatched yet would be lost with
+ * its handler, and in a turn it's dispatched before anything else was done only if it came before the turn did.
+ */
+async function quietTurn(): Promise<void> {
+  for (let turn = 0; turn < mostTurns; turn++) {
+    const from = performance.now();
+    await new Promise((resolve) => setImmediate(resolve));
+    // The first one may have begun long ago.
+    if (turn > 0 && performance.now() - from < quietMs) return;
+  }
+}
+
+const mostTurns = 100;
+const quietMs = 0.5;
 
 /** How much of such work is going on. */
 let plainWork = 0;

@@ -6,7 +6,7 @@ import { parseTarget } from '../forward/target.js';
 import type { RunRule } from '../run/run-rule.js';
 import { checkSettings } from './check-settings.js';
 import { envFileNames, envFileValues, exposedVariables } from './env-files.js';
-import { readSettings, settingsFileNames } from './read-settings.js';
+import { type RunCode, readSettings, settingsFileNames } from './read-settings.js';
 import { idOf, insertedHtml, pagesOf, projectRoot, type Route } from './routes.js';
 import { runRules } from './run-rules.js';
 import type { Settings } from './schema.js';
@@ -118,7 +118,7 @@ export interface EffectiveSettings {
 const componentFile = /\.(?:tsx|jsx|vue|svelte)$/;
 
 /**
- * Combines command line, settings file and defaults, in this order of precedence.
+ * Combines command line, settings file and defaults, in this order of precedence. `run`: see `readSettings`.
  *
  * @throws VineError for whatever is wrong in them, or where a page doesn't exist.
  */
@@ -126,10 +126,11 @@ export async function effectiveSettings(
   folder: string,
   line: CommandLineSettings,
   mode: Mode = 'development',
+  run?: RunCode,
 ): Promise<EffectiveSettings> {
   const start = resolve(folder, line.page ?? '.');
   const root = projectRoot(start, folder, line.page !== undefined);
-  const read = await readSettings(root, line.settings && resolve(folder, line.settings));
+  const read = await readSettings(root, line.settings && resolve(folder, line.settings), run);
   const given = line.given === undefined ? {} : await checkSettings(line.given, 'frontEnd()');
   const settings = merge({ ...read?.settings, ...given }, line);
   const verbatim = (settings.verbatim ?? ['public']).map((path) => resolve(root, path));

@@ -32,19 +32,27 @@ export interface SettingsFile {
   imports: readonly string[];
 }
 
+/** Does work that is code of the user's, which may never end. */
+export type RunCode = <Result>(work: () => Promise<Result>) => Promise<Result>;
+
 /**
- * Reads the settings file that was named, or the one in the project's folder; `undefined` where there is none.
+ * Reads the settings file that was named, or the one in the project's folder; `undefined` where there is none. One that is code is run
+ * by `run`.
  *
  * @throws VineError `settings-unreadable` where it can't be read or run, `unknown-setting` for what is wrong in it.
  */
-export async function readSettings(root: string, named: string | undefined): Promise<SettingsFile | undefined> {
+export async function readSettings(
+  root: string,
+  named: string | undefined,
+  run: RunCode = (work) => work(),
+): Promise<SettingsFile | undefined> {
   const file =
     named === undefined ? settingsFileNames.map((name) => join(root, name)).find((path) => existsSync(path)) : resolve(named);
   if (file === undefined) return undefined;
   if (!existsSync(file)) throw unreadable(file, 'it does not exist');
   const imports: string[] = [];
   try {
-    const value = extname(file) === '.json' ? readJson(file) : await runModule(file, imports);
+    const value = extname(file) === '.json' ? readJson(file) : await runModule(file, imports, run);
     return { file, imports, settings: await checkSettings(value, basename(file), readFileSync(file, 'utf8')) };
   } catch (error) {
     if (error instanceof VineError) {
@@ -71,12 +79,12 @@ function readJson(file: string): unknown {
  * Runs a settings module. It is translated to a file of its own content's name in the project's cache folder, so that
  * a changed one is really run again, and what it imports is named by absolute URLs.
  */
-async function runModule(file: string, imports: string[]): Promise<unknown> {
+async function runModule(file: string, imports: string[], run: RunCode): Promise<unknown> {
   const copying = { cache: join(dirname(file), 'node_modules/.cache/vine-spark'), copies: new Map<string, string>(), imports };
   try {
     const copy = await translateForNode(file, copying);
-    const running = import(pathToFileURL(copy).href) as Promise<{ default?: unknown }>;
-    const module = await inTime(running, longestRunMs, 'it has not finished');
+    const running = () => import(pathToFileURL(copy).href) as Promise<{ default?: unknown }>;
+    const module = await run(() => inTime(running(), longestRunMs, 'it has not finished'));
     if (module.default === undefined) throw new Error('it has no default export');
     return module.default;
   } catch (error) {

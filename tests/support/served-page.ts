@@ -9,7 +9,7 @@ export class ServedPage {
   browser!: Browser;
   workspace!: Workspace;
   program!: Program;
-  #watched!: WatchedPage;
+  #watched: WatchedPage | undefined;
 
   /** To be made at the top of a test file; each test calls `start`. */
   constructor() {
@@ -17,15 +17,19 @@ export class ServedPage {
       this.browser = await launchBrowser();
     });
     afterAll(() => this.browser.close());
-    afterEach(async () => {
-      await this.page.context().close();
-      await this.program.stop();
-      this.workspace.dispose();
-    });
+    afterEach(() => this.#end());
   }
 
-  /** Serves files and opens the page. Settles when its live channel stands. */
+  async #end(): Promise<void> {
+    await this.page.context().close();
+    await this.program.stop();
+    this.workspace.dispose();
+    this.#watched = undefined;
+  }
+
+  /** Serves files and opens the page, instead of what was before. Settles when its live channel stands. */
   async start(files: Record<string, string>, args: readonly string[] = ['index.html']): Promise<void> {
+    if (this.#watched) await this.#end();
     this.workspace = Workspace.with(files);
     this.program = await Program.serve(this.workspace.root, args);
     this.#watched = await openPage(this.browser, this.program.url);
@@ -33,17 +37,17 @@ export class ServedPage {
   }
 
   get page(): Page {
-    return this.#watched.page;
+    return this.#watched!.page;
   }
 
   /** What the page printed. */
   get console(): readonly string[] {
-    return this.#watched.console;
+    return this.#watched!.console;
   }
 
   /** How often the page was loaded. */
   loads(): number {
-    return this.#watched.loads();
+    return this.#watched!.loads();
   }
 
   /** Changes files and waits for what the page makes of it; after a reload, until it's connected again. */

@@ -61,8 +61,8 @@ export function buildCommand(): Command {
 async function runBuild(page: string | undefined, options: BuildCommandOptions): Promise<number> {
   const from = performance.now();
   const line = { ...options, ...(page === undefined ? {} : { page }) };
-  const read = () => effectiveSettings(process.cwd(), line, 'production');
-  const settings = await read();
+  const settings = await effectiveSettings(process.cwd(), line, 'production');
+  const read = () => effectiveSettings(process.cwd(), line, 'production', withPlainSignals);
   if (options.watch) return watch(settings, options, read);
   const reporter = reporterFor(settings, options);
   const { build, BuildFailed } = await import('../../build/build.js');
@@ -106,7 +106,7 @@ async function watch(
     const failure = (error: Error) => reporter.failed(error instanceof VineError ? error.problems : [internalError(error)]);
     const startOver = async () => {
       try {
-        await start(await withPlainSignals(read));
+        await start(await read());
       } catch (error) {
         // The last good settings stay.
         if (error instanceof VineError) current?.watchSettings(error.madeOf);

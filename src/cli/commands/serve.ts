@@ -179,8 +179,8 @@ export async function serve({ version, page, options }: ServeRequest): Promise<v
   const programs = running.startPrograms();
   programs.catch((error: unknown) => failures.tell('starting what runs alongside', error));
   // A process that ends by itself would leave behind what runs alongside.
-  const readAgain = () => effectiveSettings(folder, line);
-  running.begin(settings.run.length > 0 ? readAgain : () => withPlainSignals(readAgain));
+  const run = settings.run.length > 0 ? undefined : withPlainSignals;
+  running.begin(() => effectiveSettings(folder, line, 'development', run));
   const progress = watchProgress(project, reporter);
   try {
     await project.opened();
