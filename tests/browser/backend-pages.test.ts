@@ -6,6 +6,7 @@ import type { Browser } from 'playwright-core';
 import { Backend, freePort } from '../support/backend.js';
 import { launchBrowser, openPage } from '../support/browser.js';
 import { Program, runProgram } from '../support/program.js';
+import { isLong } from '../support/sizes.js';
 import { repository, Workspace } from '../support/workspace.js';
 
 const berths = (heading: string) => `
@@ -141,7 +142,7 @@ test("a backend's page in Python with our tag: styles, files, updates that keep 
   await context.close();
 }, 60_000);
 
-test.each(['python', 'js'] as const)(
+test.each(isLong ? (['python', 'js'] as const) : (['js'] as const))(
   'the same backend of docs/backends.md in %s prints what was built',
   async (language) => {
     const port = await freePort();

@@ -8,7 +8,7 @@ import { randomProgram } from '../support/random-program.js';
 import { restyle, styles } from '../support/restyle.js';
 import { full } from '../support/sizes.js';
 
-const seeds = Array.from({ length: Number(process.env.PROGRAMS ?? full(4, 500)) }, (_, index) => index + 1);
+const seeds = Array.from({ length: Number(process.env.PROGRAMS ?? full(3, 500)) }, (_, index) => index + 1);
 
 let browser: Browser;
 beforeAll(async () => {

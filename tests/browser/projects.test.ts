@@ -4,6 +4,7 @@ import { afterAll, beforeAll, expect, test } from '@jest/globals';
 import type { Browser } from 'playwright-core';
 import { launchBrowser, openPage } from '../support/browser.js';
 import { Program } from '../support/program.js';
+import { isLong } from '../support/sizes.js';
 import { Workspace } from '../support/workspace.js';
 
 let browser: Browser;
@@ -110,7 +111,7 @@ test('a utility class that a component file is the first to use appears, at the 
   expect([await look(), loads(), errors]).toEqual([['1,7px', '1,9px'], 1, []]);
   await first.stop();
   // What is kept for the next start was made of these files.
-  for (const more of ['pt-[7px]', 'pt-[11px]']) {
+  for (const more of isLong ? ['pt-[7px]', 'pt-[11px]'] : ['pt-[11px]']) {
     workspace.write({ 'tide.vue': tide(more) });
     const next = await Program.serve(workspace.root, args);
     const other = await openPage(browser, next.url);

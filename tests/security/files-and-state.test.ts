@@ -99,7 +99,7 @@ describe('names', () => {
 });
 
 describe('file events', () => {
-  test(`leave a server that serves what a fresh one serves, after ${full(400, 6000)} of every kind`, async () => {
+  test(`leave a server that serves what a fresh one serves, after ${full(150, 6000)} of every kind`, async () => {
     const random = randomNumbers(412);
     const paths = [
       'main.js',
@@ -166,7 +166,7 @@ describe('file events', () => {
       () => workspace.write({ [`${one()}~`]: 'x', '.env': `A=${random(9)}`, 'src/.#lock': 'x' }),
     ];
     program = await Program.serve(workspace.root);
-    for (let n = 0; n < full(400, 6000); n++) {
+    for (let n = 0; n < full(150, 6000); n++) {
       tryTo(acts[random(acts.length)]!);
       // Some of it at once, some of it in between.
       if (random(12) === 0) await (await fetch(program.url)).arrayBuffer();
@@ -267,7 +267,7 @@ describe('file events', () => {
 });
 
 describe('what is kept', () => {
-  test(`costs nothing but time when it is damaged, ${full(6, 200)} times in any way`, async () => {
+  test(`costs nothing but time when it is damaged, ${full(2, 200)} times in any way`, async () => {
     const random = randomNumbers(99);
     workspace = Workspace.with({
       'index.html':
@@ -320,7 +320,7 @@ describe('what is kept', () => {
       (file) => writeFileSync(file, readFileSync(file).reverse()),
       () => rmSync(cache, { recursive: true, force: true }),
     ];
-    for (let n = 0; n < full(6, 200); n++) {
+    for (let n = 0; n < full(2, 200); n++) {
       const files = kept();
       const file = files[random(files.length)];
       if (file) damages[random(damages.length)]!(file);
