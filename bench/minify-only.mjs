@@ -3,7 +3,9 @@
 import { readdirSync, readFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { transform } from 'oxc-transform';
+import { openMap } from '../dist/build/mapped.js';
 import { smallerScript } from '../dist/build/minify.js';
+import { MapOrigin } from '../dist/core/maps/origin.js';
 
 const [folder, ...sources] = process.argv.slice(2);
 const files = sources.flatMap((source) =>
@@ -26,7 +28,7 @@ const made = await Promise.all(
     const plain = code
       .replace(/^import\b.*$/gm, (line) => ' '.repeat(line.length))
       .replace(/^export\s+(?:default\s+)?/gm, (word) => ' '.repeat(word.length));
-    return smallerScript(plain, [map], { keepsNames: true, edition: 2022 });
+    return smallerScript(plain, new MapOrigin(openMap(JSON.stringify(map))), { keepsNames: true, edition: 2022 });
   }),
 );
 if (made.some(({ text }) => text === '')) throw new Error('nothing was made smaller');

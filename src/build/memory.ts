@@ -1,6 +1,6 @@
 import type { Member } from '../core/bundle/member.js';
 import type { ModuleContent } from '../core/graph/module-content.js';
-import type { Mapped } from './mapped.js';
+import type { MappedText } from './mapped.js';
 
 /** Work of earlier builds. */
 export interface Kept {
@@ -11,8 +11,8 @@ export interface Kept {
 /** What a build remembers for the next one of the same process. */
 export class BuildMemory implements Kept {
   readonly #members = new WeakMap<ModuleContent, { key: string; member: Member }>();
-  readonly #printed = new Map<string, { content: ModuleContent; text: string; made: Mapped }>();
-  readonly #kept = new Map<string, string>();
+  readonly #printed = new Map<string, { content: ModuleContent; text: string; made: MappedText }>();
+  readonly #kept = new Map<string, () => string>();
 
   /** A module taken apart. What is decided about it later is not part of that. */
   member(content: ModuleContent, key: string, read: () => Member): Member {
@@ -23,7 +23,7 @@ export class BuildMemory implements Kept {
   }
 
   /** What was made of a module as it's printed, where nothing about that has changed. */
-  async printed(id: string, content: ModuleContent, text: string, make: () => Promise<Mapped>): Promise<Mapped> {
+  async printed(id: string, content: ModuleContent, text: string, make: () => Promise<MappedText>): Promise<MappedText> {
     const known = this.#printed.get(id);
     if (known?.content === content && known.text === text) return known.made;
     const made = await make();
@@ -32,10 +32,10 @@ export class BuildMemory implements Kept {
   }
 
   get(key: string): string | undefined {
-    return this.#kept.get(key);
+    return this.#kept.get(key)?.();
   }
 
   put(key: string, text: () => string): void {
-    this.#kept.set(key, text());
+    this.#kept.set(key, text);
   }
 }

@@ -1,13 +1,13 @@
 import { availableParallelism } from 'node:os';
-import remapping from '@jridgewell/remapping';
-import { encode, type SourceMapSegment } from '@jridgewell/sourcemap-codec';
 import { type MinifyOptions, minify } from 'oxc-minify';
 import type { KeptNames } from '../core/bundle/member.js';
 import { visibleNamesIn } from '../core/bundle/visible-names.js';
 import { chainMaps } from '../core/maps/chain-maps.js';
+import { type OpenMap, type Origin, through } from '../core/maps/origin.js';
+import { readMappings, segmentWidth } from '../core/maps/segments.js';
 import type { RawMap } from '../core/translate/translate-script.js';
 import { survivesElsewhere } from '../project/read/trial.js';
-import type { Layer, Mapped } from './mapped.js';
+import type { Mapped, MappedText } from './mapped.js';
 import type { Edition, OldTranslator } from './targets.js';
 import { topLevelNames, withoutExports } from './top-level.js';
 
@@ -27,42 +27,36 @@ export interface SmallerOptions {
 const strict = '"use strict";';
 
 /**
- * Makes a classic script smaller, in threads of the minifier's own. `layers` are the maps that lead from it to where it came from, one
- * after another. A script that the minifier can't take, e.g. for its depth, stays as it is.
+ * Makes a classic script smaller, in threads of the minifier's own. `origin` is what it came from. Settles with `undefined` where the
+ * minifier can't take it, e.g. for its depth.
  */
 export async function smallerScript(
   text: string,
-  layers: readonly Layer[] | undefined,
+  origin: Origin | undefined,
   options: SmallerOptions,
-): Promise<Mapped> {
+): Promise<MappedText | undefined> {
   const { isAsync = false, isStrict = false, keepsNames } = options;
-  const asItIs = () => (layers ? { text, map: joined(layers, 0) } : { text });
-  if (!(await survivesElsewhere('smaller', 'script.js', text))) return asItIs();
+  if (!(await survivesElsewhere('smaller', 'script.js', text))) return undefined;
   const kept = keepsNames ? (options.names ?? (await visibleNamesIn(text))) : undefined;
   // A module's top-level names are nobody's but for those that it exports.
   const foot = isAsync ? `\n;export {${topLevelNames(text).join()}};` : '';
   const head = isStrict ? `${strict}\n` : '';
-  const made = await inTurn(() => minify('script.js', head + text + foot, optionsFor(kept, options, layers !== undefined)));
-  if (made.errors.length > 0) return asItIs();
+  const made = await inTurn(() => minify('script.js', head + text + foot, optionsFor(kept, options, origin !== undefined)));
+  if (made.errors.length > 0) return undefined;
   const cut = isStrict && made.code.startsWith(strict) ? strict.length : 0;
-  const smaller: Mapped = { text: made.code.slice(cut) };
-  if (layers) {
-    const [first, ...rest] = layers;
-    smaller.map = joined([made.map as Layer, isStrict ? oneLineDown(first!) : first!, ...rest], cut);
-  }
+  const smaller: MappedText = { text: made.code.slice(cut) };
+  if (origin) smaller.map = ownMap(made.map!, origin, isStrict ? 1 : 0, cut);
   return isAsync ? withoutExports(smaller) : smaller;
 }
 
-/** One map of several, from a text of which so many characters are cut off in front. */
-function joined(layers: readonly Layer[], cut: number): string {
-  const map = remapping(layers as never, () => null, { decodedMappings: true }) as unknown as Layer;
-  const lines = map.mappings as SourceMapSegment[][];
-  if (cut > 0) for (const segment of lines[0] ?? []) segment[0] = Math.max(0, segment[0] - cut);
-  return JSON.stringify({ ...map, mappings: encode(lines) });
-}
-
-function oneLineDown(map: Layer): Layer {
-  return { ...map, mappings: typeof map.mappings === 'string' ? `;${map.mappings}` : [[], ...map.mappings] };
+/** What the minifier says of its result, led on. So many lines stood in front of the text, and so many characters are cut off. */
+function ownMap({ names, mappings }: { names: string[]; mappings: string }, origin: Origin, lines: number, cut: number): OpenMap {
+  const segments = readMappings(mappings);
+  for (let at = 0; at < segments.length; at += segmentWidth) {
+    segments[at + 3]! -= lines;
+    if (segments[at] === 0) segments[at + 1] = Math.max(0, segments[at + 1]! - cut);
+  }
+  return through(segments, names, origin);
 }
 
 function optionsFor(kept: KeptNames | undefined, { edition, isAsync = false }: SmallerOptions, hasMap: boolean): MinifyOptions {

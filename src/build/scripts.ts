@@ -7,23 +7,27 @@ import type { Variable } from '../core/bundle/scope.js';
 import { urlsMatching } from '../core/bundle/urls-of.js';
 import type { ModuleContent, ScriptContent } from '../core/graph/module-content.js';
 import type { ModuleGraph } from '../core/graph/module-graph.js';
-import { type MapInput, moduleMap } from '../core/maps/module-map.js';
+import { type MapInput, moduleMap, moduleMapParts } from '../core/maps/module-map.js';
+import { MapOrigin, type Origin, OwnOrigin } from '../core/maps/origin.js';
+import { mapReference } from '../core/maps/shipped-map.js';
 import { fileOfPart } from '../core/module-id.js';
 import { Piece, type PieceModule } from '../core/pieces/piece.js';
 import type { RuntimeEdges } from '../core/pieces/runtime-edges.js';
 import { contentHash } from '../core/text/content-hash.js';
 import { countLineEnds } from '../core/text/line-index.js';
 import type { ShippedMaps } from '../project/files/shipped-maps.js';
-import { movedDown } from './built-files.js';
 import {
-  editsMap,
+  editedOrigin,
   joinedMap,
-  type Layer,
   type Mapped,
+  type MappedText,
   type MapSection,
   mappedEdits,
+  opened,
+  openMap,
   type Replacement,
   replaced,
+  written,
 } from './mapped.js';
 import type { BuildMemory, Kept } from './memory.js';
 import { type SmallerOptions, smallerScript } from './minify.js';
@@ -55,6 +59,15 @@ export interface ScriptsInput {
   kept: Kept;
   memory: BuildMemory;
   fingerprint: string;
+}
+
+interface Smaller extends Partial<SmallerOptions> {
+  text: string;
+  /** What the result depends on beside the options. */
+  of: readonly string[];
+  origin(): Origin | undefined;
+  /** What stands for the result where there is none. */
+  asItIs(): MappedText;
 }
 
 /** A statement of a script, and the maps of its parts. */
@@ -116,33 +129,30 @@ export class Scripts {
     const text = rest.flat().join('').trimEnd();
     const input = this.#input.hasMaps ? module.map : undefined;
     // The statement's own line stands above the module's.
-    const map = input && movedDown(this.#led(moduleMap(copied(input)), id));
-    const made = await this.#wholeMade({ text, ...(map === undefined ? {} : { map }) });
+    const map = input && this.#led(moduleMap(copied(input)), id);
+    const made = await this.#wholeMade(text, map);
     this.#texts.set(id, new Map([[id, made.text]]));
     return { text: made.text, sections: made.map === undefined ? [] : [{ line: 0, map: made.map }] };
   }
 
-  #wholeMade(mapped: Mapped): Promise<Mapped> {
+  /** `map` is that of the lines behind the first one. */
+  async #wholeMade(text: string, map: string | undefined): Promise<MappedText> {
     const { minify, toEs5 } = this.#input;
-    if (!minify || toEs5) return Promise.resolve(mapped);
-    const { text, map } = mapped;
-    return this.#smaller(text, [text, map ?? ''], map === undefined ? undefined : () => [JSON.parse(map) as Layer], {});
+    const asItIs = (): MappedText => (map === undefined ? { text } : { text, map: openMap(map, 1) });
+    if (!minify || toEs5) return asItIs();
+    const origin = () => (map === undefined ? undefined : new MapOrigin(openMap(map, 1)));
+    return this.#smaller({ text, of: [text, map ?? ''], origin, asItIs });
   }
 
-  /** Makes a script smaller, unless an earlier build has, of the same. `layers` gives its maps. */
-  async #smaller(
-    text: string,
-    of: readonly string[],
-    layers: (() => Layer[]) | undefined,
-    more: Partial<SmallerOptions>,
-  ): Promise<Mapped> {
+  /** Makes a script smaller, unless an earlier build has, of the same. */
+  async #smaller({ text, of, origin, asItIs, ...more }: Smaller): Promise<MappedText> {
     const { kept, fingerprint, keepsNames, edition } = this.#input;
     const options = { keepsNames, edition, ...more };
     const key = `smaller ${contentHash(fingerprint, ...of, JSON.stringify(options))}`;
     const known = kept.get(key);
-    if (known !== undefined) return JSON.parse(known) as Mapped;
-    const made = await smallerScript(text, layers?.(), options);
-    kept.put(key, () => JSON.stringify(made));
+    if (known !== undefined) return opened(JSON.parse(known) as Mapped);
+    const made = (await smallerScript(text, origin(), options)) ?? asItIs();
+    kept.put(key, () => JSON.stringify(written(made)));
     return made;
   }
 
@@ -168,49 +178,56 @@ export class Scripts {
   }
 
   /** What is left of a module, made smaller by itself, so that others may change without that being done again. */
-  #member(printed: PrintedMember): Promise<Mapped> {
+  #member(printed: PrintedMember): Promise<MappedText> {
     const { id } = printed.member;
     const text = printed.text.toString();
     return this.#input.memory.printed(id, this.#input.graph.content(id)!, text, () => this.#made(printed, text));
   }
 
-  async #made({ member, text: edited }: PrintedMember, text: string): Promise<Mapped> {
+  async #made({ member, text: edited }: PrintedMember, text: string): Promise<MappedText> {
     if (text.trim() === '') return { text: '' };
     const { hasMaps, minify, toEs5 } = this.#input;
-    const input = hasMaps ? this.#mapInput(member) : undefined;
-    const below = input && this.#led(moduleMap(input), member.id);
+    const below = hasMaps ? this.#below(member) : undefined;
+    const asItIs = () => (below ? mappedEdits(edited, text, below.origin()) : { text });
     const made =
       minify && !toEs5
-        ? await this.#smaller(
+        ? await this.#smaller({
             text,
-            [member.text, text, below ?? ''],
-            below === undefined ? undefined : () => [editsMap(edited), JSON.parse(below) as Layer],
-            { names: member.kept, isStrict: true, ...(member.isAsync ? { isAsync: true } : {}) },
-          )
-        : below === undefined
-          ? { text }
-          : mappedEdits(edited, below);
+            of: [member.text, text, ...(below?.of ?? [])],
+            origin: () => below && editedOrigin(edited, text, below.origin()),
+            asItIs,
+            names: member.kept,
+            isStrict: true,
+            ...(member.isAsync ? { isAsync: true } : {}),
+          })
+        : asItIs();
     return member.isAsync && this.#input.inSteps ? inSteps(made) : made;
+  }
+
+  /** Where the text of a module leads, and what tells that from anything else. */
+  #below({ id, text }: Member): { of: readonly string[]; origin(): Origin } | undefined {
+    const content = this.#input.graph.content(id);
+    if (content?.kind !== 'script' || content.isData) return undefined;
+    const { source, map, inPackage } = content;
+    const sourceUrl = this.#input.sourceUrl(fileOfPart(id));
+    if (!map && !(inPackage && mapReference(source.text) !== undefined))
+      return { of: [sourceUrl, source.text], origin: () => new OwnOrigin(sourceUrl, source.text, inPackage) };
+    const parts = moduleMapParts({
+      source,
+      sourceUrl,
+      ...(map ? { map: { ...map } } : {}),
+      shifts: [],
+      code: `\n${text}`,
+      ignored: inPackage,
+    });
+    const led = inPackage ? [this.#led(parts.join(''), id)] : parts;
+    return { of: led, origin: () => new MapOrigin(openMap(led.join(''))) };
   }
 
   /** The map of a package's module goes on through the one that the package ships. */
   #led(map: string, id: string): string {
     const content = this.#input.graph.content(id);
     return content?.kind === 'script' && content.inPackage ? this.#input.shipped.through(map, id, content.source.text) : map;
-  }
-
-  #mapInput({ id, text }: Member): MapInput | undefined {
-    const content = this.#input.graph.content(id);
-    if (content?.kind !== 'script' || content.isData) return undefined;
-    const { source, map, inPackage } = content;
-    return {
-      source,
-      sourceUrl: this.#input.sourceUrl(fileOfPart(id)),
-      ...(map ? { map: { ...map } } : {}),
-      shifts: [],
-      code: `\n${text}`,
-      ignored: inPackage,
-    };
   }
 
   /** What expressions in `new URL(…, import.meta.url)` of a module may name. */
@@ -273,7 +290,7 @@ function copied(input: MapInput): MapInput {
 }
 
 /** Gives the variables that have no name yet the shortest ones that none of their users has otherwise. */
-function nameRest({ scope, members }: PrintedGroup, texts: readonly Mapped[]): void {
+function nameRest({ scope, members }: PrintedGroup, texts: readonly MappedText[]): void {
   const uses = new Map<Variable, number>();
   const words = new Map<Member, Set<string>>();
   members.forEach((printed, index) => {
@@ -284,7 +301,7 @@ function nameRest({ scope, members }: PrintedGroup, texts: readonly Mapped[]): v
   scope.nameRest(uses, words);
 }
 
-function named(mapped: Mapped, printed: PrintedMember): Mapped {
+function named(mapped: MappedText, printed: PrintedMember): MappedText {
   const replacements: Replacement[] = [];
   withNames(mapped.text, printed, (start, end, name) => replacements.push({ start, end, text: name }));
   const { mark, marked, member } = printed;

@@ -7,7 +7,7 @@ import { nameOf } from './assets.js';
 import type { BuiltFiles } from './built-files.js';
 import { inlineImports } from './inline-imports.js';
 import { loweredSheet, type SheetTargets } from './lowered-sheet.js';
-import { joinedMap, type Mapped, type MapSection } from './mapped.js';
+import { joinedMap, type Mapped, type MapSection, openMap } from './mapped.js';
 import { refuseDeepSheet, smallerSheet } from './smaller-sheet.js';
 
 export interface BuiltSheetsInput {
@@ -92,7 +92,7 @@ export class BuiltSheets {
     const sections: MapSection[] = [];
     for (const id of ids) {
       const { text: own, map } = await this.made(id);
-      if (map !== undefined) sections.push({ line, map });
+      if (map !== undefined) sections.push({ line, map: openMap(map) });
       text += `${own}\n`;
       line += countLineEnds(own) + 1;
     }

@@ -3,7 +3,7 @@ import { parseSync } from 'oxc-parser';
 import { declaredIn, hoistedNames } from '../core/bundle/declared-names.js';
 import { topLevelAwaits } from '../core/bundle/syntax.js';
 import type { Spanned } from '../core/link/tree.js';
-import { type Mapped, type Replacement, replaced } from './mapped.js';
+import { type MappedText, type Replacement, replaced } from './mapped.js';
 
 /** The names that a module's text declares at its top. */
 export function topLevelNames(text: string): string[] {
@@ -18,7 +18,7 @@ export function topLevelNames(text: string): string[] {
 }
 
 /** The same text without what it exports. Other statements may stand behind that. */
-export function withoutExports(mapped: Mapped): Mapped {
+export function withoutExports(mapped: MappedText): MappedText {
   const exported = parsed(mapped.text).body.filter(({ type }) => type === 'ExportNamedDeclaration') as unknown as Spanned[];
   return replaced(
     mapped,
@@ -27,7 +27,7 @@ export function withoutExports(mapped: Mapped): Mapped {
 }
 
 /** The same text for a generator function, which gives what a top-level `await` waits for to whoever runs it. */
-export function inSteps(mapped: Mapped): Mapped {
+export function inSteps(mapped: MappedText): MappedText {
   const edits: Replacement[] = topLevelAwaits(parsed(mapped.text)).flatMap(({ start, end }) => [
     { start, end: start + 'await'.length, text: '(yield ' },
     { start: end, end, text: ')' },

@@ -3,6 +3,7 @@ import type { Browser, Frame, Page } from 'playwright-core';
 import { Backend } from '../support/backend.js';
 import { launchBrowser, openPage } from '../support/browser.js';
 import { Program, runProgram } from '../support/program.js';
+import { longTest } from '../support/sizes.js';
 import { Workspace } from '../support/workspace.js';
 
 const files = {
@@ -131,7 +132,7 @@ test('--components lists them all with a look at each, and search', async () => 
   });
 });
 
-test('props that change and components that come are there without a restart', async () => {
+test('props that change are there without a restart', async () => {
   await withPage(['src/card.tsx'], '', async (page, program) => {
     await inner(page);
     workspace.write({
@@ -153,6 +154,9 @@ test('props that change and components that come are there without a restart', a
     expect(await fresh.inputValue('[name=berth]')).toContain('"at"');
     await fresh.context().close();
   });
+});
+
+longTest('components that come are there without a restart', async () => {
   await withPage(['src', '--components'], '', async (page, program) => {
     workspace.write({ 'src/late.tsx': 'export function Late() { return <p>late</p>; }\n' });
     await program.next('pages');

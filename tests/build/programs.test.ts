@@ -22,7 +22,7 @@ afterAll(() => browser.close());
 const ways = isLong ? (['built', 'made smaller'] as const) : (['made smaller'] as const);
 describe.each(ways)('programs that are %s', (how) => {
   // The named ones went wrong once.
-  const seeds = [5020, 5057, 2030, 1007, ...Array.from({ length: full(1, 500) }, (_, index) => index + 1001)];
+  const seeds = [5020, 5057, 2030, 1007, ...Array.from({ length: full(0, 500) }, (_, index) => index + 1001)].slice(full(2, 0));
   const parts = Array.from({ length: Math.ceil(seeds.length / 50) }, (_, at) => seeds.slice(at * 50, at * 50 + 50));
 
   test.each(parts.map((part) => [part[0], part] as const))(
@@ -156,11 +156,11 @@ test('a folder in which a build would do harm is refused; files of others stay, 
   const workspace = Workspace.with(quay);
   for (const [out, why] of [
     ['.', 'it is the project itself'],
+    ['public/site', 'its files are copied from there'],
     ['..', 'the project lies in it'],
     ['src', 'it holds sources, such as src/'],
     ['index.html', 'it is a file'],
-    ['public/site', 'its files are copied from there'],
-  ]) {
+  ].slice(0, full(2, 5))) {
     const { code, stderr } = await runProgram(workspace.root, ['build', '--no-cache', '--out', out!]);
     expect([code, stderr]).toEqual([2, expect.stringContaining(why!)]);
   }

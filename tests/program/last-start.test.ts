@@ -8,7 +8,7 @@ import { noTrace } from '../../src/core/trace.js';
 import { Project } from '../../src/project/project.js';
 import { Program } from '../support/program.js';
 import { withoutRunKeys } from '../support/run-keys.js';
-import { full } from '../support/sizes.js';
+import { full, longTest } from '../support/sizes.js';
 import { Workspace } from '../support/workspace.js';
 
 /** What a start answers before it has read its modules: what the last one did, as long as nothing has changed. */
@@ -130,7 +130,7 @@ describe('a start after', () => {
     expect(made).toEqual({ got: expected, held: false });
   });
 
-  test('changes that undo each other answers the same', async () => {
+  longTest('changes that undo each other answers the same', async () => {
     const before = await next();
     const tide = readFileSync(workspace.path('src/tide.ts'));
     workspace.write({ 'src/tide.ts': 'something else', 'src/new.ts': '' });
@@ -215,7 +215,7 @@ describe('before modules are read', () => {
     await program.stop();
   });
 
-  test('a client that takes nothing does not hold up the rest', async () => {
+  longTest('a client that takes nothing does not hold up the rest', async () => {
     const names = Array.from({ length: full(300, 2500) }, (_, n) => `src/many/m${n}.ts`);
     workspace.write(Object.fromEntries(names.map((name, n) => [name, `export const m${n} = ${n};\n`])));
     workspace.write({

@@ -2,6 +2,7 @@ import type { Browser } from 'playwright-core';
 import { forFolder, outputOf, outputsInNode, programPage, recorder, serveNatively } from './native.js';
 import { Program, runProgram } from './program.js';
 import type { ProgramFiles } from './random-program.js';
+import { isLong } from './sizes.js';
 import { Workspace } from './workspace.js';
 
 /** How many programs to a page, and what is done with them: served, or built with or without being made smaller. */
@@ -58,10 +59,11 @@ export async function serveBoth(programs: Record<string, ProgramFiles>, { aPage 
   return { root: workspace.root, groups, native: native.url, ours: ours.url, close };
 }
 
-/** Runs all programs natively, here and in Node.js, and tells where what they say differs. */
+/** Runs all programs natively, here and in Node.js, and tells where what they say differs. Built ones are in Node.js in the long run. */
 export async function differences(browser: Browser, programs: Record<string, ProgramFiles>, way: Way = {}): Promise<string[]> {
   const both = await serveBoth(programs, way);
-  const waitingForNode = outputsInNode(both.root, Object.keys(programs));
+  const isInNode = isLong || (way.how ?? 'served') === 'served';
+  const waitingForNode = isInNode ? outputsInNode(both.root, Object.keys(programs)) : new Map<string, string[]>();
   const pages = await Promise.all([0, 1].map(async () => (await browser.newContext()).newPage()));
   const outputs: Record<string, Record<string, string[]>[]> = {};
   for (const [name, group] of Object.entries(both.groups)) {

@@ -1,5 +1,6 @@
 import type { Shift } from '../link/edits.js';
 import { lineStarts } from '../text/line-index.js';
+import { digitOf, vlq } from './vlq.js';
 
 /** Words that translators leave without a mapping of their own: second keywords of a statement … */
 const keywords = /\b(?:else|of|in|instanceof|catch|extends|finally|while|function|await)\b/g;
@@ -160,10 +161,6 @@ function placeBetween({ before, after, word, source, starts }: Gap): [line: numb
 /** What mappings are relative to, apart from the column: source line, source column, name. */
 type State = readonly [line: number, column: number, name: number];
 
-const digits = 'ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/';
-const digitOf = new Uint8Array(128);
-for (let value = 0; value < digits.length; value++) digitOf[digits.charCodeAt(value)] = value;
-
 /** Reads lines of mappings one after another (base 64 VLQ, ECMA-426, 9.2). */
 class Reader {
   /** What the next line is relative to. */
@@ -301,13 +298,13 @@ class Writer {
     let out = '';
     for (const segment of segments) {
       if (out !== '') out += ',';
-      out += encode(segment[0] - last);
+      out += vlq(segment[0] - last);
       last = segment[0];
       if (segment[1] === -1) continue;
-      out += `A${encode(segment[1] - line)}${encode(segment[2] - column)}`;
+      out += `A${vlq(segment[1] - line)}${vlq(segment[2] - column)}`;
       [line, column] = [segment[1], segment[2]];
       if (segment[3] === -1) continue;
-      out += encode(segment[3] - name);
+      out += vlq(segment[3] - name);
       name = segment[3];
     }
     this.#lines.push(out);
@@ -319,15 +316,4 @@ class Writer {
   text(): string {
     return this.#lines.join(';');
   }
-}
-
-function encode(value: number): string {
-  let rest = value < 0 ? (-value << 1) | 1 : value << 1;
-  let out = '';
-  do {
-    const digit = rest & 31;
-    rest >>>= 5;
-    out += digits[rest > 0 ? digit | 32 : digit];
-  } while (rest > 0);
-  return out;
 }
