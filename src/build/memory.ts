@@ -1,6 +1,6 @@
 import type { Member } from '../core/bundle/member.js';
 import type { ModuleContent } from '../core/graph/module-content.js';
-import type { MappedText } from './mapped.js';
+import type { Mapped, MappedText } from './mapped.js';
 
 /** Work of earlier builds. */
 export interface Kept {
@@ -12,6 +12,7 @@ export interface Kept {
 export class BuildMemory implements Kept {
   readonly #members = new WeakMap<ModuleContent, { key: string; member: Member }>();
   readonly #printed = new Map<string, { content: ModuleContent; text: string; made: MappedText }>();
+  readonly #sheets = new Map<string, { from: Mapped; made: Promise<Mapped> }>();
   readonly #kept = new Map<string, () => string>();
 
   /** A module taken apart. What is decided about it later is not part of that. */
@@ -28,6 +29,15 @@ export class BuildMemory implements Kept {
     if (known?.content === content && known.text === text) return known.made;
     const made = await make();
     this.#printed.set(id, { content, text, made });
+    return made;
+  }
+
+  /** A sheet as it goes into files, where what it was made of hasn't changed. */
+  sheet(id: string, from: Mapped, make: () => Promise<Mapped>): Promise<Mapped> {
+    const known = this.#sheets.get(id);
+    if (known?.from.text === from.text && known.from.map === from.map) return known.made;
+    const made = make();
+    this.#sheets.set(id, { from, made });
     return made;
   }
 

@@ -129,8 +129,9 @@ export class Scripts {
     const text = rest.flat().join('').trimEnd();
     const input = this.#input.hasMaps ? module.map : undefined;
     // The statement's own line stands above the module's.
-    const map = input && this.#led(moduleMap(copied(input)), id);
-    const made = await this.#wholeMade(text, map);
+    const map = () => input && this.#led(moduleMap(copied(input)), id);
+    const { memory, graph } = this.#input;
+    const made = await memory.printed(`${id} ${hasSheets}`, graph.content(id)!, text, () => this.#wholeMade(text, map()));
     this.#texts.set(id, new Map([[id, made.text]]));
     return { text: made.text, sections: made.map === undefined ? [] : [{ line: 0, map: made.map }] };
   }
@@ -296,9 +297,18 @@ function nameRest({ scope, members }: PrintedGroup, texts: readonly MappedText[]
   members.forEach((printed, index) => {
     const { text } = texts[index]!;
     for (const variable of marksIn(text, printed)) uses.set(variable, (uses.get(variable) ?? 0) + 1);
-    words.set(printed.member, new Set(text.match(/[\p{ID_Continue}$]+/gu) ?? []));
+    words.set(printed.member, wordsOf(texts[index]!));
   });
   scope.nameRest(uses, words);
+}
+
+const knownWords = new WeakMap<MappedText, Set<string>>();
+
+/** What may be a name in a text. */
+function wordsOf(mapped: MappedText): Set<string> {
+  const words = knownWords.get(mapped) ?? new Set(mapped.text.match(/[\p{ID_Continue}$]+/gu) ?? []);
+  knownWords.set(mapped, words);
+  return words;
 }
 
 function named(mapped: MappedText, printed: PrintedMember): MappedText {

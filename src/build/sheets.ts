@@ -8,6 +8,7 @@ import type { BuiltFiles } from './built-files.js';
 import { inlineImports } from './inline-imports.js';
 import { loweredSheet, type SheetTargets } from './lowered-sheet.js';
 import { joinedMap, type Mapped, type MapSection, openMap } from './mapped.js';
+import type { BuildMemory } from './memory.js';
 import { refuseDeepSheet, smallerSheet } from './smaller-sheet.js';
 
 export interface BuiltSheetsInput {
@@ -21,6 +22,7 @@ export interface BuiltSheetsInput {
   assetUrl(id: string, version: string): string;
   /** Where a map says that a source is. */
   sourceUrl(id: string): string;
+  memory: BuildMemory;
 }
 
 /** What stands in front of the ids of imported sheets until they are put in their places. */
@@ -56,8 +58,10 @@ export class BuiltSheets {
     const { minify, targets } = this.#input;
     const sheet = await this.#inlined(id);
     refuseDeepSheet(id, sheet.text);
-    const lowered = targets ? loweredSheet(id, sheet, targets) : sheet;
-    return minify ? smallerSheet(lowered) : lowered;
+    return this.#input.memory.sheet(id, sheet, async () => {
+      const lowered = targets ? loweredSheet(id, sheet, targets) : sheet;
+      return minify ? smallerSheet(lowered) : lowered;
+    });
   }
 
   /** A sheet with those that it imports in their places. In a circle, one that is under way is left out. */

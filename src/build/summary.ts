@@ -46,8 +46,9 @@ export async function summarise({ manifest, texts, before, modules, sizes }: Bui
   const sizeOf = new Map<string, Size>();
   await Promise.all(
     [...texts].map(async ([path, text]) => {
-      const [small, smallest] = await Promise.all([compressed.gzip(text), compressed.brotli(text, brotliOptions)]);
-      sizeOf.set(path, { raw: Buffer.byteLength(text), gzip: small.length, brotli: smallest.length });
+      const small = manifest.files[path]?.gzip ?? (await compressed.gzip(text)).length;
+      const smallest = await compressed.brotli(text, brotliOptions);
+      sizeOf.set(path, { raw: Buffer.byteLength(text), gzip: small, brotli: smallest.length });
     }),
   );
   const last = before && lastSizes(before);

@@ -47,13 +47,15 @@ export function resolveTargets(query: string | undefined, root: string): BuildTa
     lowest.set(engine.name, Math.min(engine.version, lowest.get(engine.name) ?? Number.POSITIVE_INFINITY));
   }
   const isBelow = (versions: Record<string, number>) => [...lowest].some(([name, version]) => version < (versions[name] ?? 0));
+  let sheets: BuildTargets['sheets'] | undefined;
   const known = editions.find(([, versions]) => !isBelow(versions))?.[0] ?? 2015;
   return {
     edition: isOld || isBelow(withModules) ? 5 : known,
     lacksImport: isOld || isBelow(withImport),
     // Only projects with style sheets need what knows them.
     get sheets() {
-      return lightning().browserslistToTargets(browsers);
+      sheets ??= lightning().browserslistToTargets(browsers);
+      return sheets;
     },
   };
 }

@@ -97,6 +97,7 @@ export class Writer {
       },
       assetUrl: (id, version) => this.#assets.write(id, version),
       sourceUrl,
+      memory,
     });
     this.#pieces = new PieceModules(graph, this.#sheets.served, { source: sourceUrl, worker: (id) => `${workerMark}${id}` });
     this.#scripts = new Scripts({

@@ -15,3 +15,17 @@ export function vlq(value: number): string {
   } while (rest > 0);
   return out;
 }
+
+const codes = Uint8Array.from(digits, (digit) => digit.charCodeAt(0));
+
+/** The same as the bytes of its digits, from a place on. Returns the place behind them. */
+export function putVlq(bytes: Uint8Array, at: number, value: number): number {
+  let rest = value < 0 ? (-value << 1) | 1 : value << 1;
+  let next = at;
+  do {
+    const digit = rest & 31;
+    rest >>>= 5;
+    bytes[next++] = codes[rest > 0 ? digit | 32 : digit]!;
+  } while (rest > 0);
+  return next;
+}
