@@ -7,7 +7,7 @@ import type { Variable } from '../core/bundle/scope.js';
 import { urlsMatching } from '../core/bundle/urls-of.js';
 import type { ModuleContent, ScriptContent } from '../core/graph/module-content.js';
 import type { ModuleGraph } from '../core/graph/module-graph.js';
-import { type MapInput, moduleMap, moduleMapParts } from '../core/maps/module-map.js';
+import { type MapInput, moduleMap } from '../core/maps/module-map.js';
 import { MapOrigin, type Origin, OwnOrigin } from '../core/maps/origin.js';
 import { mapReference } from '../core/maps/shipped-map.js';
 import { fileOfPart } from '../core/module-id.js';
@@ -213,16 +213,19 @@ export class Scripts {
     const sourceUrl = this.#input.sourceUrl(fileOfPart(id));
     if (!map && !(inPackage && mapReference(source.text) !== undefined))
       return { of: [sourceUrl, source.text], origin: () => new OwnOrigin(sourceUrl, source.text, inPackage) };
-    const parts = moduleMapParts({
-      source,
-      sourceUrl,
-      ...(map ? { map: { ...map } } : {}),
-      shifts: [],
-      code: `\n${text}`,
-      ignored: inPackage,
-    });
-    const led = inPackage ? [this.#led(parts.join(''), id)] : parts;
-    return { of: led, origin: () => new MapOrigin(openMap(led.join(''))) };
+    const own = () =>
+      moduleMap({
+        source,
+        sourceUrl,
+        ...(map ? { map: { ...map } } : {}),
+        shifts: [],
+        code: `\n${text}`,
+        ignored: inPackage,
+      });
+    if (map && !inPackage)
+      return { of: [sourceUrl, source.text, map.mappings, map.names], origin: () => new MapOrigin(openMap(own())) };
+    const led = this.#led(own(), id);
+    return { of: [led], origin: () => new MapOrigin(openMap(led)) };
   }
 
   /** The map of a package's module goes on through the one that the package ships. */
