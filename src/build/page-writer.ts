@@ -2,7 +2,7 @@ import { readFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { keptAttributes } from '../core/documents/read-page.js';
 import type { Problem } from '../core/problem/problem.js';
-import { escapeHtml } from '../core/tool-page.js';
+import { asciiHtml, escapeHtml } from '../core/tool-page.js';
 import { decoded, entriesOf } from '../core/urls.js';
 import { namedInVain } from '../project/pages/named-in-vain.js';
 import { namedSheets, type Page } from '../project/pages/page.js';
@@ -71,11 +71,11 @@ export class PageWriter {
     const script = (index: number) => {
       const { all, own } = keptAttributes(page.runs[index]!.attributes);
       const before = index > 0 ? [] : scripts;
-      const first = ` data-spark-built="${escapeHtml(JSON.stringify(settings))}"`;
+      const first = ` data-spark-built="${asciiHtml(JSON.stringify(settings))}"`;
       return [...before.map((path, at) => tag(path, at === 0 ? `${first}${all}` : all)), tag(starts[index]!, own)].join('');
     };
     const nonce = page.runs[0]?.attributes.find(({ name }) => name === 'nonce')?.value;
-    const known = escapeHtml(JSON.stringify(Object.fromEntries(imported.map((id) => [id, '']))));
+    const known = asciiHtml(JSON.stringify(Object.fromEntries(imported.map((id) => [id, '']))));
     const links = styles.map(
       (path) =>
         `<link rel="stylesheet" href="${escapeHtml(url(path))}" data-spark-sheets="${known}"${this.#integrity(path)}${nonce === undefined ? '' : ` nonce="${escapeHtml(nonce)}"`}>`,

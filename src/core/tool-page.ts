@@ -5,6 +5,11 @@ export function escapeHtml(text: string): string {
   return text.replace(/[&<>"']/g, (mark) => entities[mark]!);
 }
 
+/** The same for pages whose encoding is somebody else's: everything beyond ASCII stands as a reference. */
+export function asciiHtml(text: string): string {
+  return escapeHtml(text).replace(/[^\0-\x7f]/gu, (mark) => `&#${mark.codePointAt(0)};`);
+}
+
 /** A page of the tool's own, e.g. for an error: one sheet in our colours, no script. `body` is HTML. */
 export function toolPage({ title, body, refreshSeconds }: { title: string; body: string; refreshSeconds?: number }): string {
   const refresh = refreshSeconds === undefined ? '' : `\n<meta http-equiv="refresh" content="${refreshSeconds}">`;

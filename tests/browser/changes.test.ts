@@ -239,6 +239,29 @@ describe('files that come and go', () => {
     expect(applied.ran).toContain('water/water.js');
   });
 
+  test('what is behind links: a new file, a link to a file that leads elsewhere, a file that becomes a link', async () => {
+    await start({ ...table, 'water/low.js': `export const low = 'low';`, 'water/high.js': `export const high = 'high';` });
+    const { workspace } = at;
+    const shows = (imports: string, title: string, shown: string) => {
+      workspace.write({ 'main.js': `${takes}${imports} document.title = ${title};` });
+      return at.page.waitForFunction(`document.title === '${shown}'`);
+    };
+    symlinkSync('water', workspace.path('linked'));
+    await shows(`import { low } from './linked/low.js';`, 'low', 'low');
+    workspace.write({ 'water/new.js': `export const fresh = 'new';` });
+    await shows(`import { fresh } from './linked/new.js';`, 'fresh', 'new');
+    symlinkSync('water/low.js', workspace.path('now.js'));
+    await shows(`import * as now from './now.js';`, 'Object.values(now)[0]', 'low');
+    rmSync(workspace.path('now.js'));
+    symlinkSync('water/high.js', workspace.path('now.js'));
+    await at.page.waitForFunction(`document.title === 'high'`);
+    rmSync(workspace.path('lib/tide.js'));
+    symlinkSync('../water/new.js', workspace.path('lib/tide.js'));
+    await shows(`import * as tide from './lib/tide.js';`, 'Object.values(tide)[0]', 'new');
+    await at.save({ 'water/new.js': `export const fresh = 'newer';` });
+    await at.page.waitForFunction(`document.title === 'newer'`);
+  });
+
   test('a file that goes away is told, and comes back in place', async () => {
     await start(table);
     const after = at.program.mark;

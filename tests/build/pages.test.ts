@@ -85,7 +85,10 @@ test('what styles, drawings, links and noscript of a page name is there, and wha
       <noscript><img src="src/e.svg"></noscript><a href="src/hours.pdf?of=1" download>hours</a><a href="/berths">berths</a><template><img src="{{ photo }}"></template><script type="module" src="main.js"></script>`,
     'main.js': `const isModule = document.currentScript === null; const idOf = async (url) => /id="(.)"/.exec(await (await fetch(url)).text())[1];
       const ids = ['e', 'f'].flatMap((name) => [new URL(\`./src/\${name}.svg\`, import.meta.url), new URL('./src/' + name + '.svg', import.meta.url)]).map(idOf);
-      document.title = [...[...document.querySelectorAll('a')].map(({ href }) => new URL(href).pathname), ...(await Promise.all(ids)), isModule, document.querySelector('template').content.firstChild.getAttribute('src')].join();`,
+      document.title = [...[...document.querySelectorAll('a')].map(({ href }) => new URL(href).pathname), ...(await Promise.all(ids)), isModule, document.querySelector('template').content.firstChild.getAttribute('src'), (await import('./src/ü.js')).late].join();`,
+    // The page doesn't say in which encoding it is.
+    'src/ü.js': `import './é.css'; export const late = 'ü';`,
+    'src/é.css': 'p { widows: 7; }',
     'src/print.css': '@import "./deep.css"; p { order: 3; list-style: url(f.svg) }',
     'src/deep.css': 'p { flex-grow: 2 }',
     'src/hours.pdf': 'pdf',
@@ -107,7 +110,7 @@ test('what styles, drawings, links and noscript of a page name is there, and wha
     return [title, drawn, errors];
   };
   const program = await Program.serve(workspace.root, []);
-  const wanted = ['/src/hours.pdf,/berths,e,e,f,f,true,{{ photo }}', '3,2,a,b,f,c,d,e,pdf', []];
+  const wanted = ['/src/hours.pdf,/berths,e,e,f,f,true,{{ photo }},ü', '3,2,a,b,f,c,d,e,pdf', []];
   expect(await look(program.url)).toEqual(wanted);
   await program.stop();
   expect(await build(workspace)).toMatchObject({ code: 0 });

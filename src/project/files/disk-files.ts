@@ -24,7 +24,10 @@ export interface SeenOnDisk {
  * for many names in each of them, most of which aren't there.
  */
 export class DiskFiles implements Files {
+  /** By paths without links: changes are told of those. */
   readonly #folders = new Map<string, FolderEntries | undefined>();
+  /** Paths of folders that go through links -> paths without them. */
+  readonly #ways = new Map<string, string>();
   readonly #linked = new Map<string, Kind>();
   readonly #realPaths = new Map<string, string>();
   readonly #texts = new Map<string, string | undefined>();
@@ -67,6 +70,7 @@ export class DiskFiles implements Files {
   forget(path: string): void {
     this.#folders.delete(path);
     this.#folders.delete(path.slice(0, path.lastIndexOf('/')));
+    for (const way of this.#ways.keys()) if (way === path || way.startsWith(`${path}/`)) this.#ways.delete(way);
     this.#linked.delete(path);
     this.#realPaths.delete(path);
     this.#texts.delete(path);
@@ -74,6 +78,7 @@ export class DiskFiles implements Files {
 
   forgetAll(): void {
     this.#folders.clear();
+    this.#ways.clear();
     this.#linked.clear();
     this.#realPaths.clear();
     this.#texts.clear();
@@ -82,9 +87,26 @@ export class DiskFiles implements Files {
   #entriesOf(folder: string): FolderEntries | undefined {
     const known = this.#folders.get(folder);
     if (known !== undefined || this.#folders.has(folder)) return known;
+    const real = this.#ways.get(folder) ?? this.#wayTo(folder);
+    if (real !== folder) return this.#entriesOf(real);
     const entries = entriesOnDisk(folder);
     this.#folders.set(folder, entries);
     return entries;
+  }
+
+  /** The path of a folder without links, as far as there is anything. */
+  #wayTo(folder: string): string {
+    let there = folder;
+    let real = realPathNow(there);
+    while (real === undefined && there.lastIndexOf('/') > 0) {
+      there = there.slice(0, there.lastIndexOf('/'));
+      real = realPathNow(there);
+    }
+    if (real === undefined || real === there) return folder;
+    this.#realPaths.set(there, real);
+    const way = real + folder.slice(there.length);
+    this.#ways.set(folder, way);
+    return way;
   }
 
   #behindLink(path: string): Kind {

@@ -14,7 +14,7 @@ export interface FileChanges {
   disappeared: Set<string>;
   /** Something in packages changed, who knows what. */
   isInPackages?: boolean;
-  /** A link to a folder came, went or leads elsewhere now, so that any path may mean another file. */
+  /** A link came, went or leads elsewhere now, so that any path may mean another file. */
   isRelinked?: boolean;
 }
 
@@ -66,7 +66,7 @@ export class Watcher {
   #watcher: FSWatcher | undefined;
   /** Names of the files in each folder. */
   readonly #known = new Map<string, Set<string>>();
-  /** Links to folders. What is behind one isn't watched here: it is anyway where it's one of ours. */
+  /** Links. What is behind one isn't watched here: it is anyway where it's one of ours. */
   readonly #links = new Set<string>();
   /** `Date.now()` when folders that appeared were first listed. */
   readonly #listedAt = new Map<string, number>();
@@ -218,7 +218,7 @@ export class Watcher {
         if (this.#isReady && !this.#known.has(path)) this.#noteFolder(path);
       } else if (this.#isReady) this.#note(path);
       else names.add(entry.name);
-      if (entry.isSymbolicLink() && statNow(path)?.isDirectory()) this.#links.add(path);
+      if (entry.isSymbolicLink()) this.#links.add(path);
     }
   }
 
@@ -307,11 +307,11 @@ export class Watcher {
         const stats = statNow(path);
         const names = this.#namesIn(dirname(path));
         const isKnown = names.has(basename(path));
-        const isLink = stats?.isDirectory() === true && isLinkNow(path);
+        const isLink = stats !== undefined && isLinkNow(path);
         if (this.#links.delete(path) || isLink) changes.isRelinked = true;
-        if (isLink) {
+        if (isLink) this.#links.add(path);
+        if (isLink && stats.isDirectory()) {
           names.add(basename(path));
-          this.#links.add(path);
           return false;
         }
         if (!stats?.isFile()) {

@@ -1,7 +1,7 @@
 import type { ServerResponse } from 'node:http';
 import type { ClientSettings } from '../../core/live/messages.js';
 import { ownHook } from '../../core/pieces/piece.js';
-import { escapeHtml } from '../../core/tool-page.js';
+import { asciiHtml, escapeHtml } from '../../core/tool-page.js';
 import { entriesOf, ownUrl, type PagePart, pieceName } from '../../core/urls.js';
 import type { HeadInserts } from '../../forward/html-inserter.js';
 import type { Page } from '../../project/pages/page.js';
@@ -41,9 +41,9 @@ export function embedHtml(input: EmbedInput, nonce: string | undefined): HeadIns
   const { project, page } = input;
   const settings = embedSettings(input, page.id);
   const own = nonce === undefined ? '' : ` nonce="${escapeHtml(nonce)}"`;
-  const client = `<script src="${ownUrl.plain(settings.base, 'page.js')}" data-spark="${escapeHtml(JSON.stringify(settings))}"${own}></script>`;
+  const client = `<script src="${ownUrl.plain(settings.base, 'page.js')}" data-spark="${asciiHtml(JSON.stringify(settings))}"${own}></script>`;
   const links = (project.isComplete(page) ? sheetLinks(project, page) : []).map((attributes) => {
-    const text = Object.entries(attributes).map(([name, value]) => ` ${name}="${escapeHtml(value)}"`);
+    const text = Object.entries(attributes).map(([name, value]) => ` ${name}="${asciiHtml(value)}"`);
     return `<link${text.join('')}${own}>`;
   });
   const scripts = scriptsOf(input).map((url) => `<script defer src="${escapeHtml(url)}"${own}></script>`);

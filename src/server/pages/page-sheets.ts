@@ -1,7 +1,7 @@
 import { indexMap } from '../../core/maps/index-map.js';
 import { contentHash } from '../../core/text/content-hash.js';
 import { countLineEnds } from '../../core/text/line-index.js';
-import { escapeHtml } from '../../core/tool-page.js';
+import { asciiHtml, escapeHtml } from '../../core/tool-page.js';
 import { ownUrl } from '../../core/urls.js';
 import type { PageSheets } from '../../project/kept/last-start.js';
 import { namedSheets, type Page } from '../../project/pages/page.js';
@@ -67,7 +67,7 @@ function styleElement(project: Project, id: string): string {
   const url = escapeHtml(project.sheets.urlOf(id));
   // The only thing that ends the element; a backslash in front of the slash means the same in strings and URLs.
   const text = project.sheets.fullText(id).replace(/<(?=\/style)/gi, '<\\');
-  return `<style data-spark-style="${escapeHtml(id)}" data-spark-url="${url}">${text}</style>`;
+  return `<style data-spark-style="${asciiHtml(id)}" data-spark-url="${url}">${text}</style>`;
 }
 
 /** Sheets that can stand one behind another in one file: some rules count at the start only. */
@@ -85,7 +85,7 @@ function groupsOf(project: Project, ids: readonly string[]): string[][] {
 
 function sheetLink(project: Project, page: Page, ids: readonly string[], index: number): string {
   const attributes = Object.entries(linkAttributes(project, page, ids, index));
-  return `<link${attributes.map(([name, value]) => ` ${name}="${escapeHtml(value)}"`).join('')}>`;
+  return `<link${attributes.map(([name, value]) => ` ${name}="${asciiHtml(value)}"`).join('')}>`;
 }
 
 /** The attributes of a link to one sheet, or to several in one file. */

@@ -1,6 +1,6 @@
 import { keptAttributes } from '../../core/documents/read-page.js';
 import type { ClientSettings } from '../../core/live/messages.js';
-import { escapeHtml } from '../../core/tool-page.js';
+import { asciiHtml } from '../../core/tool-page.js';
 import { ownUrl, type PagePart, pieceName } from '../../core/urls.js';
 import type { PageSheets } from '../../project/kept/last-start.js';
 import type { Page } from '../../project/pages/page.js';
@@ -54,7 +54,7 @@ function clientScript({ project, page, session, hookKey, hot, console, revision 
     ...(console ? { console } : {}),
     ...(page.parts.allowsStyleElements ? {} : { links: true }),
   };
-  return `<script src="${ownUrl.plain(base, 'page.js')}" data-spark="${escapeHtml(JSON.stringify(settings))}"></script>`;
+  return `<script src="${ownUrl.plain(base, 'page.js')}" data-spark="${asciiHtml(JSON.stringify(settings))}"></script>`;
 }
 
 /**
@@ -69,7 +69,7 @@ export function renderPage(input: RenderInput): string {
     headStart: clientScript(input),
     headEnd: sheets?.imported ?? '',
     fileUrl: (specifier) => fileUrl(specifier, page, base),
-    sheet: (id) => urls[id] && `href="${urls[id]}" data-spark-style="${escapeHtml(id)}" data-spark-fixed`,
+    sheet: (id) => urls[id] && `href="${urls[id]}" data-spark-style="${asciiHtml(id)}" data-spark-fixed`,
     sheetUrl: (id) => urls[id],
     linkUrl: (specifier) => specifier,
     script: (index) => (sheets ? pieceScripts(input, index) : '<!-- -->'),
