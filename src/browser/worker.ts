@@ -12,4 +12,5 @@ setFrontEndBase(sparkBase);
 setHookKey(sparkKey);
 setPlace((globalThis as { '~spark place'?: string })['~spark place'] ?? '');
 Object.defineProperty(globalThis, '~spark', { value: vine, configurable: true });
-watchWorkerErrors();
+// A worklet tells of nothing.
+if (typeof addEventListener === 'function') watchWorkerErrors();

@@ -87,8 +87,12 @@ export class Scripts {
     this.#input = input;
   }
 
-  /** A script of groups and of modules that have their scope for themselves, by their ids for the runtime. */
-  async script(name: string, ids: readonly string[], { hasSheets = false, before = '', after = '' } = {}): Promise<Mapped> {
+  /** A script of groups and of modules that have their scope for themselves, by their ids for the runtime. `scope` is what it runs in. */
+  async script(
+    name: string,
+    ids: readonly string[],
+    { hasSheets = false, before = '', after = '', scope = 'self' } = {},
+  ): Promise<Mapped> {
     const parts = await Promise.all(ids.map((id) => this.#statement(id, hasSheets)));
     const head = `${before}(vine => { if (!vine) return;\n`;
     let line = countLineEnds(head);
@@ -98,7 +102,7 @@ export class Scripts {
       for (const section of part.sections) sections.push({ line: line + section.line, map: section.map });
       line += countLineEnds(part.text) + 1;
     }
-    const text = `${head}${parts.map((part) => (part.text === '' ? '' : `${part.text}\n`)).join('')}${after}})(self["~spark"]);\n`;
+    const text = `${head}${parts.map((part) => (part.text === '' ? '' : `${part.text}\n`)).join('')}${after}})(${scope}["~spark"]);\n`;
     const script: Mapped = { text, ...(this.#input.hasMaps ? { map: joinedMap(`${name}.js`, sections) } : {}) };
     return this.#input.toEs5?.(script) ?? script;
   }

@@ -261,9 +261,10 @@ export class Writer {
   #urlOf(id: string, kind: 'url' | 'worker', specifier: string): string {
     const content = this.#program.graph.content(id);
     const urls = content?.kind === 'script' ? content.urls : [];
-    const known = urls.find((url) => url.kind === kind && url.specifier === specifier);
+    const named = urls.filter((url) => url.specifier === specifier);
+    const known = named.find((url) => url.kind === kind) ?? named[0];
     if (known?.target === undefined) return specifier;
-    return kind === 'worker' ? `${workerMark}${known.target}` : this.#sheets.served.urlOf(known.target);
+    return known.kind === 'worker' ? `${workerMark}${known.target}` : this.#sheets.served.urlOf(known.target);
   }
 
   /** A sheet that scripts import. Those of a page come in a file of their own, before anything runs. */
@@ -282,6 +283,8 @@ export class Writer {
     const { graph, bundle } = this.#program;
     const standIn = (id: string) => `${assetFolder}/${nameOf(id)}-${contentHash('worker', id).slice(0, 10)}.js`;
     const texts = new Map<string, Mapped>();
+    // Worklets have no `self`.
+    const scope = this.#options.browsers.edition < 2020 ? 'self' : 'globalThis';
     for (const id of ids) {
       const reached = graph.reachable([id]);
       const edges = reached.flatMap((at) => graph.edges(at));
@@ -296,7 +299,7 @@ export class Writer {
       };
       const before = `var sparkBuilt = ${JSON.stringify(settings)};\n${this.#runtime()}\n`;
       const after = `vine.start(${JSON.stringify(bundle.idOf(id))});`;
-      texts.set(id, await this.#scripts.script(nameOf(id), idsFor(bundle, reached), { before, after }));
+      texts.set(id, await this.#scripts.script(nameOf(id), idsFor(bundle, reached), { before, after, scope }));
     }
     const files: Record<string, string> = {};
     for (const id of ids) {

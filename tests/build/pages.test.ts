@@ -354,6 +354,35 @@ test.each<[what: string, files: Record<string, string>, title: string]>([
     },
     '2',
   ],
+  [
+    'programs that are named by a URL run in workers and worklets, however the URL gets there, and what `importScripts` names is there',
+    {
+      'main.ts': `const ask = (worker: Worker) => new Promise((said) => { worker.onmessage = ({ data }) => said(data); worker.onerror = () => said('error'); });
+        const url = new URL('./crane.ts', import.meta.url);
+        const start = (at: string | URL, options?: WorkerOptions) => new Worker(at, options);
+        const audio = new OfflineAudioContext(1, 128, 44100);
+        await audio.audioWorklet.addModule(new URL('./horn.ts', import.meta.url));
+        new AudioWorkletNode(audio, 'horn').connect(audio.destination);
+        const said = [
+          ask(new Worker(url, { type: 'module' })), ask(new Worker(/* now */ new URL('./crane.ts', import.meta.url))),
+          ask(new window.Worker(new URL('./crane.ts', import.meta.url).href)), ask(start(new URL('./plain.js', import.meta.url), { type: 'module' })),
+          ask(new Worker(new URL('./classic.js', import.meta.url))), ask(start(new URL('./alone.js', import.meta.url))),
+          audio.startRendering().then((sound) => sound.getChannelData(0)[5]),
+        ];
+        document.title = (await Promise.all(said)).join();`,
+      'crane.ts': `import { load } from './load'; const crane: string = 'crane'; postMessage(crane + load);`,
+      'load.ts': 'export const load: number = 0.5;',
+      'plain.js': `import { load } from './load.ts'; postMessage('plain' + load);`,
+      'classic.js': `"importScripts('./hull.js')"; importScripts('./hull.js', "deck.js"); postMessage(self.hull + self.deck);`,
+      'hull.js': `self.hull = 'hull';`,
+      'deck.js': `self.deck = 'deck';`,
+      'alone.js': `postMessage('alone');`,
+      'horn.ts': `import { load } from './load';
+        class Horn extends AudioWorkletProcessor { process(_: unknown, [[out]]: Float32Array[][]) { out!.fill(load); return true; } }
+        registerProcessor('horn', Horn);`,
+    },
+    'crane0.5,crane0.5,crane0.5,plain0.5,hulldeck,alone,0.5',
+  ],
 ])('served and built, %s', async (_, files, title) => {
   const workspace = Workspace.with({ 'index.html': titled, ...files });
   const titles: string[] = [];

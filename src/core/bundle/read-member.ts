@@ -1,7 +1,18 @@
-import type { Comment, Expression, Identifier, ImportDeclaration, Literal, Node, Program, Statement } from 'estree';
+import type {
+  CallExpression,
+  Comment,
+  Expression,
+  Identifier,
+  ImportDeclaration,
+  Literal,
+  Node,
+  Program,
+  Statement,
+} from 'estree';
 import { walk } from 'estree-walker';
 import { parseSync } from 'oxc-parser';
 import { analysePlaces } from '../link/module-analysis.js';
+import { scriptsNamed } from '../link/script-imports.js';
 import { indexTree, type Spanned } from '../link/tree.js';
 import { choicesIn, choiceTypes, mayBeKnown } from './choices.js';
 import { declaredIn, hoistedNames } from './declared-names.js';
@@ -28,6 +39,7 @@ export function readMember(input: MemberInput): Member {
 }
 
 const lookedAt = new Set([...choiceTypes, ...givingTypes, 'ImportExpression', 'MetaProperty', 'NewExpression', 'Property']);
+const withCalls = new Set([...lookedAt, 'CallExpression']);
 
 class Reader {
   readonly #input: MemberInput;
@@ -49,7 +61,7 @@ class Reader {
     const parsed = parseSync('module.js', text, { lang: 'js', sourceType: 'module', preserveParens: false });
     this.#tree = parsed.program as unknown as Program;
     this.#comments = parsed.comments as unknown as Comment[];
-    const index = indexTree(this.#tree, lookedAt);
+    const index = indexTree(this.#tree, text.includes('importScripts') ? withCalls : lookedAt);
     this.#parents = index.parents;
     this.#nodes = index.nodes;
     this.#marked = this.#placesBehind(/[@#]__PURE__/);
@@ -329,6 +341,9 @@ class Reader {
         const url = urlIn(node, parent, member.text);
         if (url) member.places.push(url);
       }
+      if (node.type === 'CallExpression')
+        for (const file of scriptsNamed(node as CallExpression, member.text))
+          member.places.push({ kind: 'url', ...file, isWorker: false });
     }
     const harmless = this.#placesBehind(/[@#]__NO_SIDE_EFFECTS__/);
     if (harmless.size > 0)

@@ -1,7 +1,7 @@
 import type { Edge } from '../graph/module-graph.js';
 import type { Member, Unit } from './member.js';
 import type { Found, Names, OwnName } from './names.js';
-import { urlsMatching } from './urls-of.js';
+import { urlEdge, urlsMatching } from './urls-of.js';
 
 /** A module that runs for its own sake, and what is used of its exports. */
 export interface ShakeRoot {
@@ -166,13 +166,11 @@ class Shaker {
         }
       if (place.kind !== 'url' || place.start < unit.start || place.start >= unit.end || names.isDead(member, place.start))
         continue;
-      const kind = place.isWorker ? 'worker' : 'url';
-      for (const edge of this.#input.edges(member.id)) {
-        if (edge.kind !== kind || edge.specifier !== place.specifier) continue;
-        this.#lateOf(member.id).add(edge.target);
-        if (place.isWorker) this.#root(edge.target, []);
-        else this.#run(edge.target);
-      }
+      const edge = urlEdge(this.#input.edges(member.id), place.specifier, place.isWorker);
+      if (!edge) continue;
+      this.#lateOf(member.id).add(edge.target);
+      if (edge.kind === 'worker') this.#root(edge.target, []);
+      else this.#run(edge.target);
     }
   }
 

@@ -111,11 +111,12 @@ export function urlIn(node: Node & { type: 'NewExpression' }, parent: Node | nul
   if (first.type !== 'Literal' || typeof first.value !== 'string') return undefined;
   if (text.slice((first as unknown as Spanned).start + 1, (first as unknown as Spanned).end - 1) !== first.value)
     return undefined;
+  const callee = (parent as { callee?: Spanned } | null)?.callee;
   const isWorker =
+    callee !== undefined &&
     parent?.type === 'NewExpression' &&
     parent.arguments[0] === node &&
-    parent.callee.type === 'Identifier' &&
-    /^(?:Shared)?Worker$/.test(parent.callee.name);
+    /^(?:(?:self|window|globalThis)\s*\.\s*)?(?:Shared)?Worker$/.test(text.slice(callee.start, callee.end));
   const { start, end } = first as unknown as Spanned;
   return { kind: 'url', start, end, specifier: first.value, isWorker };
 }

@@ -7,6 +7,12 @@ export function urlsMatching(edges: readonly Edge[], pattern: string): Edge[] {
   return edges.filter(({ kind, specifier }) => kind === 'url' && matchesPattern(pattern, specifier));
 }
 
+/** What a URL leads to. The kind that stands in the text says which, if a module names the same file in both ways. */
+export function urlEdge(edges: readonly Edge[], specifier: string, isWorker: boolean): Edge | undefined {
+  const found = (wanted: Edge['kind']) => edges.find((edge) => edge.kind === wanted && edge.specifier === specifier);
+  return isWorker ? (found('worker') ?? found('url')) : (found('url') ?? found('worker'));
+}
+
 /** The URLs that a module names, in the order of the text, each once. */
 export function urlsOf(member: Member): { kind: 'url' | 'worker'; specifier: string }[] {
   const urls: { kind: 'url' | 'worker'; specifier: string }[] = [];

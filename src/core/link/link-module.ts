@@ -21,7 +21,10 @@ interface Draft extends ModuleRecord {
  * @throws the lexer's error where the text is no module; translation has reported that before.
  */
 export async function linkModule(input: LinkInput): Promise<Linked> {
-  const record = recordModule(input.text, input.records ?? parse(input.text), `${input.handle}_d`);
+  const scripts = input.text.includes('importScripts')
+    ? (await import('./script-imports.js')).allScriptsNamed(input.text)
+    : undefined;
+  const record = recordModule(input.text, input.records ?? parse(input.text), `${input.handle}_d`, scripts);
   const draft: Draft = { ...record, input, edits: record.syntax.map((place) => editOf(place, input)) };
   const imported = draft.bindings.map(({ local }) => local);
   const suspects = new Set([...draft.locals.values(), ...imported].filter((local) => !draft.constants.has(local)));

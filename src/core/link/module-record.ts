@@ -1,6 +1,7 @@
 import type { Export, Import } from 'es-module-lexer';
 import { intern } from '../text/intern.js';
 import type { ImportRecord, LexerRecords, ModuleRequest } from './linked.js';
+import type { NamedFile } from './script-imports.js';
 import { readImportedNames, unescapeName, wordsFrom } from './statement-words.js';
 import { urlPattern } from './url-pattern.js';
 
@@ -63,8 +64,13 @@ interface Draft extends ModuleRecord {
   requestOf: Map<string, number>;
 }
 
-/** The record of a module, from what the lexer or the parser found in its text. */
-export function recordModule(text: string, [imports, exports]: LexerRecords, defaultName: string): ModuleRecord {
+/** The record of a module, from what the lexer or the parser found in its text. `scripts` are those that `importScripts` names. */
+export function recordModule(
+  text: string,
+  [imports, exports]: LexerRecords,
+  defaultName: string,
+  scripts: readonly NamedFile[] = [],
+): ModuleRecord {
   const draft: Draft = {
     text,
     defaultName,
@@ -82,6 +88,7 @@ export function recordModule(text: string, [imports, exports]: LexerRecords, def
   };
   const requestOfImport = imports.map((record) => takeImport(draft, record));
   takeExports(draft, exports, requestOfImport);
+  for (const { specifier, start, end } of scripts) takeFile(draft, 'url', specifier, start, end);
   return draft;
 }
 
@@ -139,22 +146,23 @@ function takeImport(draft: Draft, record: Import): number {
 function takeUrl(draft: Draft, start: number, end: number): void {
   const { text } = draft;
   if (!/^\s*\.\s*url\s*[,)]/.test(text.slice(end, end + 40))) return;
-  const before = /(?:new\s+((?:Shared)?Worker)\s*\(\s*)?new\s+URL\s*\(\s*((['"])((?:\.{0,2}\/|[\w@])[^'"\\:]*)\3)\s*,\s*$/.exec(
-    text.slice(Math.max(0, start - 400), start),
-  );
+  const before =
+    /(?:new\s+((?:(?:self|window|globalThis)\s*\.\s*)?(?:Shared)?Worker)\s*\(\s*(?:\/\*[^*]*\*\/\s*)?)?new\s+URL\s*\(\s*((['"])((?:\.{0,2}\/|[\w@])[^'"\\:]*)\3)\s*,\s*$/.exec(
+      text.slice(Math.max(0, start - 400), start),
+    );
   if (!before) return takeUrlPattern(draft, start);
   const literal = before[2]!;
   const at = text.lastIndexOf(literal, start);
+  takeFile(draft, before[1] ? 'worker' : 'url', before[4]!, at, at + literal.length);
+}
+
+/** A string that names a file, with its quotes. */
+function takeFile(draft: Draft, kind: 'url' | 'worker', specifier: string, start: number, end: number): void {
   const known = draft.requests.length;
-  const request = addRequest(draft, {
-    kind: before[1] ? 'worker' : 'url',
-    specifier: before[4]!,
-    start: at + 1,
-    end: at + literal.length - 1,
-  });
+  const request = addRequest(draft, { kind, specifier, start: start + 1, end: end - 1 });
   if (request === known) draft.urlPlaces.set(request, draft.urlPlaces.size);
   const place = draft.urlPlaces.get(request)!;
-  draft.syntax.push({ kind: 'url', start: at, end: at + literal.length, place });
+  draft.syntax.push({ kind: 'url', start, end, place });
 }
 
 /** `new URL(`./flags/${code}.svg`, import.meta.url)`: a browser finds the file by itself; what it may be counts all the same. */

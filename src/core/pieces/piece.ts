@@ -109,5 +109,5 @@ export function pieceEnd(hookKey: string, { sourceUrl, mapUrl }: Pick<PieceOptio
 
 /** An expression for the hook where it's that of our own client, else for `undefined`. */
 export function ownHook(hookKey: string): string {
-  return `(() => { "use strict"; const hook = self["~spark"]; return hook?.key === ${JSON.stringify(hookKey)} ? hook : undefined; })()`;
+  return `(() => { "use strict"; const hook = globalThis["~spark"]; return hook?.key === ${JSON.stringify(hookKey)} ? hook : undefined; })()`;
 }

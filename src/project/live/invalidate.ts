@@ -1,7 +1,8 @@
 import { dirname } from 'node:path';
+import { kindOfFile } from '../../core/file-kinds.js';
 import type { ModuleContent } from '../../core/graph/module-content.js';
 import type { ModuleGraph } from '../../core/graph/module-graph.js';
-import { typedIds } from '../../core/module-id.js';
+import { typedId, typedIds } from '../../core/module-id.js';
 import type { Paths } from '../../core/paths.js';
 import type { Resolver } from '../../core/resolve/resolver.js';
 import type { DiskFiles } from '../files/disk-files.js';
@@ -77,6 +78,7 @@ export class ChangeReader {
       if (pages.byId.has(id)) concerned.pages.add(id);
       // A file comes before its parts: it says which of them there still are.
       add([id, ...typedIds(id), ...loader.partsOf(id)].filter((variant) => this.#isNews(variant)));
+      add(this.#namingOtherwise(id));
       loader.forgetLooking(path);
       add(madeOf.affectedBy(id, path));
     }
@@ -154,6 +156,20 @@ export class ChangeReader {
       versions.set(name[0], { name: name[1]!, version: String(version ?? '') });
     }
     return versions;
+  }
+
+  /** Modules that name a script by its URL and got what it no longer is: a file, or a program of its own. */
+  #namingOtherwise(id: string): string[] {
+    const { graph, targets } = this.#options;
+    if (kindOfFile(id) !== 'script') return [];
+    return [id, typedId(id, 'url')].flatMap((variant) =>
+      graph.importers(variant).filter((importer) => {
+        const edge = graph
+          .edges(importer)
+          .find(({ kind, target }) => target === variant && (kind === 'url' || kind === 'worker'));
+        return edge !== undefined && targets.isProgram(importer, id) !== (edge.kind === 'worker');
+      }),
+    );
   }
 
   /** Whether a module is ours and its file has another content than what was loaded. */

@@ -359,10 +359,10 @@ export class ModuleLoader {
         continue;
       }
       if (request.kind === 'url' || request.kind === 'worker') {
-        const { target, problem } = targets.ofUrl(id, request);
+        const { target, problem, kind = request.kind } = targets.ofUrl(id, request);
         if (problem) problems.push(problemAt(await placeOf(request), problem));
-        urls.push({ kind: request.kind, specifier: request.specifier, ...(target ? { target } : {}) });
-        if (target) edges.push({ kind: request.kind, specifier: request.specifier, target });
+        urls.push({ kind, specifier: request.specifier, ...(target ? { target } : {}) });
+        if (target) edges.push({ kind, specifier: request.specifier, target });
         continue;
       }
       const { target, problem, warning } = targets.ofModule(id, request);

@@ -1,5 +1,6 @@
 import { createRequire } from 'node:module';
 import { dirname, isAbsolute, join } from 'node:path';
+import { parse } from 'es-module-lexer';
 import { kindOfFile } from '../../core/file-kinds.js';
 import type { Files } from '../../core/files.js';
 import type { Edge } from '../../core/graph/module-graph.js';
@@ -47,6 +48,8 @@ export const preactRefreshId = `${helperPrefix}preact/refresh`;
 export interface RequestTarget {
   target?: string;
   problem?: Pick<Problem, 'code' | 'message' | 'hint'>;
+  /** Of a URL: what it's taken for. */
+  kind?: 'url' | 'worker';
   /** What the user should know, though it goes on. */
   warning?: Pick<Problem, 'code' | 'message' | 'hint'>;
 }
@@ -119,8 +122,20 @@ export class RequestTargets {
       return { problem: explainFailure(resolution.failure, specifier, paths.root) };
     if (!('found' in resolution)) return {};
     const target = paths.idOf(resolution.found);
-    const isWhole = kind === 'worker' || kindOfFile(target) === 'asset';
-    return { target: isWhole ? target : typedId(target, 'url') };
+    if (kind === 'worker' || this.isProgram(id, target)) return { target, kind: 'worker' };
+    return { target: kindOfFile(target) === 'asset' ? target : typedId(target, 'url') };
+  }
+
+  /**
+   * Whether a script that a module of the application names by its URL has to be made: no browser runs it as it is, or it imports what
+   * would not be beside it. Whoever gets the URL starts it, in a worker or the like.
+   */
+  isProgram(importer: string, id: string): boolean {
+    if (importer.includes('node_modules/') || kindOfFile(id) !== 'script') return false;
+    if (!/\.[cm]?js$/.test(id)) return true;
+    const { files, paths } = this.#options;
+    const text = id.includes('node_modules/') ? undefined : files.readText(paths.fileOf(id));
+    return text !== undefined && asksForOthers(text);
   }
 
   /** The files that a pattern such as `./berths/*.ts` stands for, by the specifiers that name them. */
@@ -205,6 +220,17 @@ export class RequestTargets {
       return { target: paths.idOf(real ?? found) };
     }
     return undefined;
+  }
+}
+
+/** Whether a script names other files. */
+function asksForOthers(text: string): boolean {
+  if (!text.includes('import') && !text.includes('export')) return false;
+  try {
+    const [imports] = parse(text);
+    return imports.some(({ specifier }) => typeof specifier === 'string' && !/^(?:[a-z][a-z0-9+.-]+:|\/\/)/i.test(specifier));
+  } catch {
+    return false; // it's told when it runs
   }
 }
 
