@@ -1,5 +1,7 @@
 import { afterAll, beforeAll, expect, test } from '@jest/globals';
 import { PackageFiles } from '../../src/core/resolve/package-json.js';
+import { defaultScriptOptions } from '../../src/core/translate/script-options.js';
+import { type Translated, translateScript } from '../../src/core/translate/translate-script.js';
 import { DiskFiles } from '../../src/project/files/disk-files.js';
 import { TsSettings } from '../../src/project/read/ts-settings.js';
 import { Workspace } from '../support/workspace.js';
@@ -45,4 +47,18 @@ test('a project that depends on Preact means Preact by its JSX', () => {
 test('a broken configuration is a problem, not a crash', () => {
   settings.optionsFor(workspace.path('broken/a.ts'));
   expect([...settings.problems.values()][0]).toMatchObject({ code: 'settings-unreadable', file: 'tsconfig.json' });
+});
+
+test('older decorators are there beside declarations that end with their block', async () => {
+  const source = `using crane = { [Symbol.dispose]() {} };\nclass Berth { @dry quay() { return crane; } }\nexport { Berth };\n`;
+  const options = { ...defaultScriptOptions, legacyDecorators: true, definedFields: false };
+  const made = (await translateScript(source, {
+    id: 'a.ts',
+    inPackage: false,
+    mode: 'development',
+    refresh: false,
+    options,
+  })) as Translated;
+  expect(made.text).toMatch(/decorate\(\[dry\], Berth\.prototype, "quay"/);
+  expect(made.map!.sources).toEqual(['a.ts']);
 });

@@ -35,6 +35,10 @@ const cases: Record<string, Record<string, string | Buffer>> = {
     'src/tide.ts': 'export const tideAt = 1;\n',
   }),
   'an assignment to an import': main(`import { tide } from './tide';\ntide = 4;\n`, { 'src/tide.ts': 'export let tide = 1;\n' }),
+  'a require that an import stands for': main(`import { tide } from './tide';\nimport quay = require('./quay');\nquay(tide);\n`, {
+    'src/tide.ts': 'export const tide = 1;\n',
+    'src/quay.ts': 'export = (tide: number) => tide;\n',
+  }),
   'a style sheet': main(`import './quay.css';\n`, { 'src/quay.css': 'body {\n  color: red\n' }),
   'a Sass partial': main(`import './quay.scss';\n`, {
     'src/quay.scss': '@use "palette";\n.a { color: palette.$ember; }\n',

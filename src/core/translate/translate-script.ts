@@ -1,3 +1,4 @@
+import type { TransformOptions, TransformResult } from 'oxc-transform';
 import { chooseHandle } from '../link/handle.js';
 import type { Mode } from '../mode.js';
 import { type Problem, problemAt } from '../problem/problem.js';
@@ -63,15 +64,17 @@ export async function translateScript(source: string, options: TranslateOptions)
   const lang = isTypeScript ? (isJsx ? 'tsx' : 'ts') : isPlain ? 'js' : 'jsx';
   const target = targetOf(targets, definedFields);
   const named = target.target ? (await import('./class-names.js')).withClassNames(source, lang) : source;
-  const result = await transform(options.id, named, {
+  // Fields can only be made assignments where they are taken apart, which syntax before 2022 asks for.
+  const lowering = { ...(definedFields ? {} : { assumptions: { setPublicClassFields: true } }), ...target };
+  // Of both at once, the translator loses the decorators.
+  const isInTwo = target.target !== undefined && legacyDecorators && using.test(source) && source.includes('@');
+  const whole = await transform(options.id, named, {
     lang,
     sourceType: options.id.endsWith('.cts') || (isPlain && (await options.isCommonJs?.())) ? 'commonjs' : 'module',
     sourcemap: true,
     decorator: { legacy: legacyDecorators, emitDecoratorMetadata: decoratorMetadata },
     typescript: { onlyRemoveTypeImports: verbatimImports, removeClassFieldsWithoutInitializer: !definedFields },
-    // Fields can only be made assignments where they are taken apart, which syntax before 2022 asks for.
-    ...(definedFields ? {} : { assumptions: { setPublicClassFields: true } }),
-    ...target,
+    ...(isInTwo ? {} : lowering),
     jsx: {
       runtime: jsx.runtime,
       development: options.mode === 'development' && jsx.runtime === 'automatic',
@@ -81,6 +84,7 @@ export async function translateScript(source: string, options: TranslateOptions)
       ...(options.refresh && !options.inPackage ? { refresh: { refreshReg: `${handle}.reg`, refreshSig: `${handle}.sig` } } : {}),
     },
   });
+  const result = isInTwo && whole.errors.length === 0 ? await loweredAfter(whole, options.id, lowering) : whole;
   const error = result.errors.find(({ severity }) => severity === 'Error');
   if (error) {
     const label = error.labels[0];
@@ -105,6 +109,16 @@ export async function translateScript(source: string, options: TranslateOptions)
       : {}),
   };
 }
+
+/** Lowers what was translated. */
+async function loweredAfter({ code, map }: TransformResult, id: string, lowering: TransformOptions): Promise<TransformResult> {
+  const { transform } = await translator();
+  const lowered = await transform(`${id}.js`, code, { lang: 'js', sourceType: 'module', sourcemap: true, ...lowering });
+  const { chainMaps } = await import('../maps/chain-maps.js');
+  return { ...lowered, map: chainMaps(lowered.map as RawMap, map as RawMap) as TransformResult['map'] & object };
+}
+
+const using = /\busing\s+[\w$]/;
 
 /** Signs of syntax that came after ECMAScript 2022. A false alarm only costs a translation. */
 const newest = /\busing\s+[\w$]|\/[dgimsuy]*v[dgimsuy]*\b/;

@@ -140,6 +140,8 @@ async function linkScript(
     map !== undefined,
   );
   if ('severity' in linked) return { problems: [linked] };
+  const required = linked.format === 'module' ? importRequireProblem(id, source, text) : undefined;
+  if (required) return { problems: [required] };
   tools.trace.span('module', 'link', from, { id });
   const hasDefault = id.endsWith('x') && linked.exports?.includes('default') === true;
   return {
@@ -163,6 +165,23 @@ async function decoratorProblem(id: string, source: string, { text, map }: Trans
     code: 'syntax-unsupported',
     message: 'Decorators are not run by browsers yet, and these are not lowered.',
     hint: 'Install a translator that lowers them, TypeScript 5 or 6 or Babel: npm install -D @babel/core @babel/plugin-proposal-decorators. If the code is written for their older form, set experimentalDecorators in tsconfig.json.',
+  });
+}
+
+/** `import quay = require('./quay')` of TypeScript, where `require` isn't defined. */
+const importRequire = /^[ \t]*(?:export[ \t]+)?import[ \t]+([\w$]+)[ \t]*=[ \t]*require[ \t]*\([ \t]*(['"])([^'"\n]+)\2/m;
+
+function importRequireProblem(id: string, source: string, text: string): Problem | undefined {
+  const found = /\.m?tsx?$/.test(id) && text.includes('require') ? importRequire.exec(source) : null;
+  if (!found) return undefined;
+  const [whole, name, , specifier] = found as unknown as [string, string, string, string];
+  // One of a type only is gone, and what stands in a comment never was there.
+  if (!new RegExp(`\\b(?:const|var) ${name.replaceAll('$', '\\$')} = require\\(`).test(text)) return undefined;
+  const place = { file: id, text: source, start: found.index + whole.search(/\S/), end: found.index + whole.length };
+  return problemAt(place, {
+    code: 'syntax-unsupported',
+    message: `'import ${name} = require(…)' is CommonJS, and a file with other imports or exports is an ECMAScript module.`,
+    hint: `Write import ${name} from '${specifier}', or import * as ${name} from '${specifier}' for what it exports by name.`,
   });
 }
 
