@@ -22,6 +22,7 @@ export async function build(options: BuildOptions): Promise<BuildResult> {
   try {
     options.onStage('reading modules');
     await project.readModules();
+    for (const note of project.pages.all().flatMap(({ notes }) => notes)) options.onNote(note);
     return await write(project, options);
   } finally {
     await project.close();

@@ -4,6 +4,7 @@ import { keptAttributes } from '../core/documents/read-page.js';
 import type { Problem } from '../core/problem/problem.js';
 import { asciiHtml, escapeHtml } from '../core/tool-page.js';
 import { decoded, entriesOf } from '../core/urls.js';
+import { kindOnDisk } from '../project/files/disk-files.js';
 import { namedInVain } from '../project/pages/named-in-vain.js';
 import { namedSheets, type Page } from '../project/pages/page.js';
 import { fileUrl, isFilledIn, rewritePage } from '../project/pages/rewrite-page.js';
@@ -156,7 +157,8 @@ export class PageWriter {
       if (verbatim.some((folder) => project.gate.ofVerbatim(folder, `/${inside}`) !== undefined)) return url;
       if (project.gate.ofProject(join(root, inside)) !== undefined) return `${base}${assets.ofPage(inside)}${behind}`;
     }
-    if (!isElsewhere(path) && !isFilledIn(specifier)) onWarning(namedInVain(page, specifier));
+    if (!isElsewhere(path) && !isFilledIn(specifier))
+      onWarning(namedInVain(page, specifier, inside !== undefined && kindOnDisk(join(root, inside)) === 'file'));
     return url;
   }
 }

@@ -112,19 +112,23 @@ test('constants replace names too, and never what a module calls so itself', asy
 
 test('what a page names in vain is told once, at its place, when it is asked for', async () => {
   const html =
-    '<!doctype html>\n<script src="crane.js"></script>\n<img src="img/a%20gull.png">\n<script type="module" src="main.ts"></script>';
-  await served({ 'index.html': html, 'main.ts': '' }, async (program) => {
-    const ask = async (path: string) => (await fetch(new URL(path, program.url))).status;
-    expect([await ask('crane.js'), await ask('other.js'), await ask('crane.js'), await ask('img/a%20gull.png')]).toEqual([
-      404, 404, 404, 404,
+    '<!doctype html>\n<script src="crane.js"></script>\n<img src="img/a%20gull.png">\n<script type="module" src="main.ts"></script>\n<link rel="prefetch" href="late.ts"><script>import("./late.ts")</script>';
+  await served({ 'index.html': html, 'main.ts': '', 'late.ts': '' }, async (program) => {
+    expect(program.events.find(({ event }) => event === 'ready')!.notes).toEqual([
+      `a script of index.html that is no module imports './late.ts', and finds no modules; write <script type="module">`,
     ]);
-    await program.next('warning', { where: ({ warning }) => warning.position.line === 3 });
+    const ask = async (path: string) => (await fetch(new URL(path, program.url))).status;
+    expect([await ask('crane.js'), await ask('other.js'), await ask('crane.js'), await ask('img/a%20gull.png'), await ask('late.ts')]).toEqual([
+      404, 404, 404, 404, 404,
+    ]);
+    await program.next('warning', { where: ({ warning }) => warning.position.line === 5 });
     const told = program.events.filter(({ event }) => event === 'warning').map(({ warning }) => warning);
     expect(told).toMatchObject([
       { code: 'file-missing', severity: 'warning', file: 'index.html', position: { line: 2, column: 13 } },
       { message: "The page names 'img/a%20gull.png', but nothing is there.", position: { line: 3, column: 10 } },
+      { message: expect.stringMatching(/'late\.ts', which is a source/), position: { line: 5 } },
     ]);
-    expect(told).toHaveLength(2);
+    expect(told).toHaveLength(3);
   });
 });
 

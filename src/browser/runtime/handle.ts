@@ -89,7 +89,7 @@ export class Handle {
     const target = dynamic?.[options?.with?.type ? `${name}\0${options.with.type}` : name] ?? dynamic?.[name];
     if (target?.missing !== undefined) throw new TypeError(target.missing);
     // Not known when the module was linked: leave it to the browser, as seen from the source's place.
-    if (!target) return import(new URL(name, sourceUrl(this.#instance)).href) as Promise<object>;
+    if (!target) return importNatively(new URL(name, sourceUrl(this.#instance)));
     // What was asked for before and has run has all it needs. One that was imported by others until now may have lost its sheets.
     const isNews = !isLateRoot(target.id);
     noteRoot(target.id);
@@ -190,6 +190,19 @@ function importPath(from: Instance, to: Instance): string[] | undefined {
     for (const target of registry.get(id)?.definition.edges.imports ?? []) if (!cameFrom.has(target)) cameFrom.set(target, id);
   }
   return undefined;
+}
+
+/** What the browser itself makes of a URL: of what isn't there, as with modules of the project that no text names, it says little. */
+async function importNatively(url: URL): Promise<object> {
+  try {
+    return (await import(url.href)) as object;
+  } catch (error) {
+    const isOurs = url.href.startsWith(new URL(ours(frontEndBase()), location.href).href);
+    if (!(error instanceof TypeError) || !isOurs || !/fetch|load|import/i.test(error.message)) throw error;
+    throw new TypeError(
+      `${error.message} (import() finds a module of the project if its path stands there as a string, or as one with a part that varies, such as \`./berths/\${name}.js\`)`,
+    );
+  }
 }
 
 /** `import.meta.resolve` (HTML Living Standard, 8.1.6.7): bare specifiers mean nothing without an import map. */

@@ -20,6 +20,8 @@ export interface PageParts {
   scripts: { element: Span; attributes: Attribute[]; specifier?: string; text?: string; textStart?: number }[];
   /** Scripts that are no modules, by path. */
   classic: { element: Span; attributes: Attribute[]; attribute: Span; specifier: string }[];
+  /** The texts of those that stand in the page. */
+  classicTexts: string[];
   /** Elements that only make sense for modules loaded one by one. */
   dropped: Span[];
   /** `imports` of import maps, the first definition of a name first (HTML Living Standard, 8.1.6.2). */
@@ -71,6 +73,7 @@ export function readPage(html: string): PageParts {
   const document = parse(html, { sourceCodeLocationInfo: true });
   const parts: PageParts = {
     scripts: [],
+    classicTexts: [],
     classic: [],
     dropped: [],
     allowsStyleElements: true,
@@ -155,7 +158,9 @@ function takeElement(element: Element, parts: PageParts): void {
     else if (!attributes.has('src')) parts.scripts.push({ element: whole, attributes: element.attrs, ...textOf(element) });
   } else if (element.tagName === 'script' && isJavaScript(attributes.get('type')) && local('src')) {
     parts.classic.push({ element: whole, attributes: element.attrs, attribute: span('src'), specifier: local('src')! });
-  } else if (element.tagName === 'link' && local('href')) {
+  } else if (element.tagName === 'script' && isJavaScript(attributes.get('type')) && !attributes.has('src'))
+    parts.classicTexts.push(textOf(element).text);
+  else if (element.tagName === 'link' && local('href')) {
     const relations = (attributes.get('rel') ?? '').toLowerCase().split(/\s+/);
     if (relations.includes('stylesheet'))
       parts.styles.push({ element: whole, attribute: span('href'), specifier: local('href')! });

@@ -114,8 +114,10 @@ export async function translateScript(source: string, options: TranslateOptions)
 async function loweredAfter({ code, map }: TransformResult, id: string, lowering: TransformOptions): Promise<TransformResult> {
   const { transform } = await translator();
   const lowered = await transform(`${id}.js`, code, { lang: 'js', sourceType: 'module', sourcemap: true, ...lowering });
-  const { chainMaps } = await import('../maps/chain-maps.js');
-  return { ...lowered, map: chainMaps(lowered.map as RawMap, map as RawMap) as TransformResult['map'] & object };
+  const { default: remapping } = await import('@jridgewell/remapping');
+  // One source each: the second map leads on from the first.
+  const joined = remapping([lowered.map, map] as never, () => null) as unknown;
+  return { ...lowered, map: joined as NonNullable<TransformResult['map']> };
 }
 
 const using = /\busing\s+[\w$]/;

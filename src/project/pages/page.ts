@@ -1,5 +1,6 @@
 import { dirname } from 'node:path/posix';
 import { type Attribute, type PageParts, readPage, type Span } from '../../core/documents/read-page.js';
+import { kindOfFile } from '../../core/file-kinds.js';
 import type { Paths } from '../../core/paths.js';
 import { type Problem, problemAt } from '../../core/problem/problem.js';
 import { explainFailure } from '../../core/resolve/explain-failure.js';
@@ -108,6 +109,14 @@ export function openPage(id: string, text: string, options: PageOptions): Page {
     page.runs.push({ element, attributes, entry: found });
     page.notes.push(`${found} holds imports, so ${id} runs it as a module; write <script type="module"> to say so`);
   }
+  for (const script of parts.classicTexts)
+    for (const [, specifier] of script.matchAll(/\bimport\s*\(\s*['"`](\.{0,2}\/[^'"`$]+)['"`]\s*\)/g)) {
+      const resolution = resolver.resolve(specifier!, paths.fileOf(id), 'import');
+      if ('found' in resolution && kindOfFile(resolution.found) === 'script')
+        page.notes.push(
+          `a script of ${id} that is no module imports '${specifier}', and finds no modules; write <script type="module">`,
+        );
+    }
   page.runs.sort((a, b) => a.element.start - b.element.start);
   page.styles = parts.styles.map(({ specifier, element }) => find(specifier, element, 'style'));
   page.imports = parts.css.flatMap(({ place, references }) =>

@@ -1,5 +1,7 @@
+import { join } from 'node:path';
 import { filesNamed } from '../../core/documents/read-page.js';
 import type { Problem } from '../../core/problem/problem.js';
+import { kindOnDisk } from '../../project/files/disk-files.js';
 import { namedInVain } from '../../project/pages/named-in-vain.js';
 import type { Page } from '../../project/pages/page.js';
 import { fileUrl } from '../../project/pages/rewrite-page.js';
@@ -18,7 +20,8 @@ export class MissingFiles {
       const key = `${page.id} ${page.version} ${specifier}`;
       if (this.#told.has(key)) continue;
       this.#told.add(key);
-      return namedInVain(page, specifier);
+      const { base, root } = project.options;
+      return namedInVain(page, specifier, kindOnDisk(join(root, decodeURI(path.slice(base.length)))) === 'file');
     }
     return undefined;
   }
