@@ -39,6 +39,13 @@ test("a linked package's source is translated, and updated in place", async () =
   });
   await program.next('applied');
   expect(await page.textContent('button')).toBe('Quay: 1');
+  // A file, and a folder, that weren't there before.
+  workspace.write({
+    'packages/ui/src/lamps/lamp.ts': `export { light } from './light';\n`,
+    'packages/ui/src/lamps/light.ts': `export const light = 'lit';\n`,
+    'packages/ui/src/sign.tsx': `import { useState } from 'react';\nimport { light } from './lamps/lamp';\nexport function Sign({ text }: { text: string }) { const [n, setN] = useState(0); return <button onClick={() => setN(n + 1)}>{text} {light} {n}</button>; }\n`,
+  });
+  await page.locator('button', { hasText: 'Quay lit 1' }).waitFor();
   expect(loads()).toBe(1);
   expect(errors).toEqual([]);
   await program.stop();

@@ -118,9 +118,13 @@ test('what a page names in vain is told once, at its place, when it is asked for
       `a script of index.html that is no module imports './late.ts', and finds no modules; write <script type="module">`,
     ]);
     const ask = async (path: string) => (await fetch(new URL(path, program.url))).status;
-    expect([await ask('crane.js'), await ask('other.js'), await ask('crane.js'), await ask('img/a%20gull.png'), await ask('late.ts')]).toEqual([
-      404, 404, 404, 404, 404,
-    ]);
+    expect([
+      await ask('crane.js'),
+      await ask('other.js'),
+      await ask('crane.js'),
+      await ask('img/a%20gull.png'),
+      await ask('late.ts'),
+    ]).toEqual([404, 404, 404, 404, 404]);
     await program.next('warning', { where: ({ warning }) => warning.position.line === 5 });
     const told = program.events.filter(({ event }) => event === 'warning').map(({ warning }) => warning);
     expect(told).toMatchObject([

@@ -181,7 +181,11 @@ export class ChangeReader {
   /** Modules whose imports a new file may answer, or answer otherwise. */
   #affectedByNew(path: string): string[] {
     const { root, files, resolver, graph, paths } = this.#options;
-    for (let at = path; at.startsWith(root); at = dirname(at)) files.forget(at);
+    // Up to the project's folder, or to what that has in common with a package beside it.
+    for (let at = path; ; at = dirname(at)) {
+      files.forget(at);
+      if (at === root || root.startsWith(`${at}/`) || at === dirname(at)) break;
+    }
     const affected: string[] = [];
     for (const { folder, specifier } of resolver.appeared(path)) {
       for (const id of graph.ids()) {
