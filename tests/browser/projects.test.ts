@@ -52,6 +52,45 @@ test("a linked package's source is translated, and updated in place", async () =
   workspace.dispose();
 });
 
+test('an application of a repository with one package.json for all: what lies beside it is served, and followed when it changes or comes', async () => {
+  const main = (lib: string) =>
+    `import './board.scss';\nimport { quay } from '@harbour/${lib}';\nimport { name } from '@name';\ndocument.title = name + quay;\n`;
+  const workspace = Workspace.with({
+    '.git/HEAD': '',
+    'package.json': '{ "name": "harbour" }',
+    'tsconfig.base.json':
+      '{ "compilerOptions": { "paths": { "@harbour/*": ["./libs/*/src/index.ts"], "@name": ["./name.ts"] } } }',
+    'apps/board/tsconfig.json': '{ "extends": "../../tsconfig.base.json" }',
+    'apps/board/index.html': '<!doctype html><script type="module" src="main.ts"></script>',
+    'apps/board/main.ts': main('ui'),
+    'apps/board/board.scss': `@use '../../libs/theme/colours' as *;\nbody { color: $ember; }\n`,
+    'libs/theme/_colours.scss': '$ember: rgb(1, 1, 1);',
+    'libs/ui/src/index.ts': `export const quay: string = ' one';\n`,
+    'name.ts': `export const name: string = 'Quay';\n`,
+  });
+  const program = await Program.serve(workspace.path('apps/board'));
+  const { page } = await openPage(browser, program.url);
+  const shows = (title: string) => page.waitForFunction(`document.title === '${title}'`);
+  await shows('Quay one');
+  await program.next('joined');
+  workspace.write({ 'libs/theme/_colours.scss': '$ember: rgb(2, 2, 2);' });
+  await page.waitForFunction(`getComputedStyle(document.body).color === 'rgb(2, 2, 2)'`);
+  workspace.write({
+    'libs/ui/src/index.ts': `export { quay } from './deep/two';\n`,
+    'libs/ui/src/deep/two.ts': `export const quay = ' two';\n`,
+  });
+  await shows('Quay two');
+  workspace.write({ 'name.ts': `export const name: string = 'Pier';\n` });
+  await shows('Pier two');
+  const after = program.mark;
+  workspace.write({ 'apps/board/main.ts': main('late') });
+  await program.next('problems', { after });
+  workspace.write({ 'libs/late/src/index.ts': `export const quay = ' late';\n` });
+  await shows('Pier late');
+  await program.stop();
+  workspace.dispose();
+});
+
 test('PostCSS plugins of the project: prefixes, and utility classes that are found in the source', async () => {
   const workspace = Workspace.with(
     {

@@ -5,7 +5,7 @@ import type { PackageFiles, PackageJson } from '../../core/resolve/package-json.
 import type { RefusalReason } from '../../core/resolve/resolver.js';
 import { isWebContent } from '../../core/translate/web-content.js';
 import { realPathNow } from './disk-files.js';
-import { workspaceRootOf } from './workspace-root.js';
+import { packageAbove, workspaceRootOf } from './workspace-root.js';
 
 const ownRequire = createRequire(import.meta.url);
 /** Packages of ours that modules of the user's import, see `RequestTargets`. */
@@ -18,8 +18,8 @@ export interface FileGateOptions {
 }
 
 /**
- * Decides which files may leave this machine, for whoever reads or sends one: those of the project, of its workspace and of
- * their packages, by the path that is left when all links are followed, and none whose name begins with a dot.
+ * Decides which files may leave this machine, for whoever reads or sends one: those of the project, of its workspace or the package
+ * that it's part of, and of their packages, by the path that is left when all links are followed, and none whose name begins with a dot.
  *
  * A package outside those folders counts too where a `node_modules` folder links it under its own name: one that is installed
  * elsewhere, or sources that a package.json lists. So a link that leads to anything else leads nowhere.
@@ -45,7 +45,7 @@ export class FileGate {
   #find(): string[] {
     const { root } = this.#options;
     const own = ownPackages.map((name) => folderOfPackage(name));
-    const folders = [root, workspaceRootOf(root), ...packageFoldersOf(root), ...own];
+    const folders = [root, workspaceRootOf(root) ?? packageAbove(root), ...packageFoldersOf(root), ...own];
     return folders.filter((folder) => folder !== undefined).map(withSlash);
   }
 

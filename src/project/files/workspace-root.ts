@@ -1,4 +1,5 @@
-import { readFileSync, statSync } from 'node:fs';
+import { existsSync, readFileSync, statSync } from 'node:fs';
+import { homedir } from 'node:os';
 import { dirname, join, relative, sep } from 'node:path';
 import picomatch from 'picomatch';
 
@@ -11,6 +12,20 @@ export function workspaceRootOf(project: string): string | undefined {
     if (isMember(relative(at, project).split(sep).join('/'), patternsIn(at))) return at;
     if (dirname(at) === at) return undefined;
   }
+}
+
+/**
+ * The folder of the package that a project without a package.json of its own is part of, such as an application of a repository with one
+ * package.json for all. `undefined` where they don't lie in one Git repository: a package.json above may be there by accident.
+ */
+export function packageAbove(project: string): string | undefined {
+  if (existsSync(join(project, 'package.json'))) return undefined;
+  let folder: string | undefined;
+  for (let at = dirname(project); at !== homedir() && at !== dirname(at); at = dirname(at)) {
+    if (folder === undefined && existsSync(join(at, 'package.json'))) folder = at;
+    if (existsSync(join(at, '.git'))) return folder;
+  }
+  return undefined;
 }
 
 function isMember(path: string, patterns: readonly string[]): boolean {

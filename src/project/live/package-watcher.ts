@@ -1,7 +1,7 @@
 import { existsSync } from 'node:fs';
 import { basename, dirname, join } from 'node:path';
 import { type FSWatcher, watch } from 'chokidar';
-import { statNow } from '../files/disk-files.js';
+import { entriesOnDisk, statNow } from '../files/disk-files.js';
 
 export interface PackageWatcherOptions {
   root: string;
@@ -66,8 +66,15 @@ export class PackageWatcher {
       const isFolderOfPackages = /(?:^|[/\\])(?:node_modules|@[^/\\]+)$/.test(watchedPath);
       if (event === 'rename' && isFolderOfPackages && typeof name === 'string' && !name.startsWith('.')) this.#note([]);
     });
+    this.#watchScopes();
     // What was installed before the watcher stood is not missed.
     if (options.isAwaited) this.#watcher.once('ready', () => this.#note([]));
+  }
+
+  /** A package with a scope comes and goes in a folder of its own. */
+  #watchScopes(): void {
+    for (const folder of packageFolders(this.#options.root))
+      for (const name of entriesOnDisk(folder)?.keys() ?? []) if (name.startsWith('@')) this.#watcher.add(join(folder, name));
   }
 
   /** Whether a file is among those that are watched. */
@@ -116,6 +123,7 @@ export class PackageWatcher {
       // Something else may have led here before the watcher stood, or before these were looked at.
       for (const file of this.#files) if (this.#isMissed(file)) this.#changed.add(file);
       this.#untoldFrom = Date.now();
+      this.#watchScopes();
       // Replaced files are other files for the system: they are watched anew.
       const files = this.#files;
       this.#files = new Set();

@@ -177,21 +177,25 @@ export class ProjectWatch {
 
   /** A configuration outside the project is looked at now and then: its folder may be anybody's. */
   #watchAlone(since = Number.POSITIVE_INFINITY): void {
-    const { root, configurations, onChanges } = this.#options;
-    for (const path of configurations()) {
-      if (path.startsWith(`${root}/`) || this.#alone.has(path) || statNow(path) === undefined) continue;
-      this.#alone.add(path);
-      const written = new Set([path]);
-      const none = () => new Set<string>();
-      const onChange = () => onChanges({ since: performance.now(), written, appeared: none(), disappeared: none() });
-      // It takes its first look later; what it must differ from is what was read.
-      const before = statNow(path)!;
-      if (before.ctimeMs >= since) onChange();
-      watchFile(path, { persistent: false, interval: aloneEveryMs }, onChange);
-      setTimeout(() => {
-        if (!this.#isClosed && statNow(path)?.mtimeMs !== before.mtimeMs) onChange();
-      }, 2 * aloneEveryMs).unref();
-    }
+    const { root, configurations } = this.#options;
+    for (const path of configurations()) if (!path.startsWith(`${root}/`)) this.#follow(path, since);
+  }
+
+  /** Looks at a file now and then. What changed after `since` (as of `Date.now()`) counts too. */
+  #follow(path: string, since = Number.POSITIVE_INFINITY): void {
+    const { onChanges } = this.#options;
+    const before = statNow(path);
+    if (this.#alone.has(path) || before === undefined) return;
+    this.#alone.add(path);
+    const written = new Set([path]);
+    const none = () => new Set<string>();
+    const onChange = () => onChanges({ since: performance.now(), written, appeared: none(), disappeared: none() });
+    // It takes its first look later; what it must differ from is what was read.
+    if (before.ctimeMs >= since) onChange();
+    watchFile(path, { persistent: false, interval: aloneEveryMs }, onChange);
+    setTimeout(() => {
+      if (!this.#isClosed && statNow(path)?.mtimeMs !== before.mtimeMs) onChange();
+    }, 2 * aloneEveryMs).unref();
   }
 
   #changed(since: number, files: ReadonlySet<string>): void {
@@ -200,14 +204,25 @@ export class ProjectWatch {
     this.#options.onChanges({ since, written, appeared: new Set(), disappeared: new Set(), isInPackages: true });
   }
 
-  /** A linked package's own source lies elsewhere: its folder is watched too. */
+  /** A linked package's own source lies elsewhere, and so does what a workspace shares: those folders are watched too. */
   #watchOutside(id: string): void {
     const { packages, paths, root } = this.#options;
-    const folder = packages.scopeOf(dirname(paths.fileOf(id)))?.folder;
-    if (folder === undefined || this.#outside.has(folder) || root.startsWith(`${folder}/`)) return;
+    const file = paths.fileOf(id);
+    if ([...this.#outside].some((known) => file.startsWith(`${known}/`))) return;
+    const scope = packages.scopeOf(dirname(file))?.folder;
+    const isPackage = scope !== undefined && !root.startsWith(`${scope}/`);
+    const folder = isPackage ? scope : folderBeside(root, file);
+    if (folder === undefined) return this.#follow(file);
     this.#outside.add(folder);
     this.#files?.add(folder);
   }
+}
+
+/** The first folder on the way to a file that doesn't hold `root`: `libs` of `libs/ui/src/a.ts`, where more may come. */
+function folderBeside(root: string, file: string): string | undefined {
+  let beside: string | undefined;
+  for (let at = dirname(file); !root.startsWith(`${at === '/' ? '' : at}/`); at = dirname(at)) beside = at;
+  return beside;
 }
 
 function idOfFolder(folder: string): string | undefined {
