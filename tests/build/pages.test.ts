@@ -344,6 +344,17 @@ test.each<[what: string, files: Record<string, string>, title: string]>([
     '2,rgb(255, 0, 0),4,rgb(0, 0, 255),2px',
   ],
   [
+    'modules of CSS take values and classes from sheets that are none',
+    {
+      'main.ts': `import { quay, deep } from './quay.module.css'; const p = document.querySelector('p')!; p.className = quay;
+        document.title = [quay.split(' ')[1], deep, getComputedStyle(p).marginTop, getComputedStyle(p).paddingTop].join();`,
+      'quay.module.css': '@value deep, low from "./tide.css"; .quay { composes: high from "./tide.css"; margin-top: deep; }',
+      'tide.css': '@value deep from "./depth.css"; @value low: 2px; .high { padding-top: 4px; }',
+      'depth.css': '@value deep: 3px;',
+    },
+    'high,3px,3px,4px',
+  ],
+  [
     'a policy of the page that allows no style elements is kept without trying',
     {
       'index.html': `<!doctype html><meta http-equiv="content-security-policy" content="default-src 'self'; connect-src *; img-src data:">${titled.slice(15)}`,

@@ -40,6 +40,14 @@ const cases: Record<string, Record<string, string | Buffer>> = {
     'src/quay.ts': 'export = (tide: number) => tide;\n',
   }),
   'a style sheet': main(`import './quay.css';\n`, { 'src/quay.css': 'body {\n  color: red\n' }),
+  'a value that another sheet does not have': main(`import './quay.module.css';\n`, {
+    'src/quay.module.css': '@value deep from "./tide.css";\n.quay { margin: deep; }\n',
+    'src/tide.css': '@value low: 1px;\n.high { color: red; }\n',
+  }),
+  'sheets that take names from each other': main(`import './quay.module.css';\n`, {
+    'src/quay.module.css': '.quay { composes: pier from "./pier.module.css"; }\n',
+    'src/pier.module.css': '.pier { composes: quay from "./quay.module.css"; }\n',
+  }),
   'a Sass partial': main(`import './quay.scss';\n`, {
     'src/quay.scss': '@use "palette";\n.a { color: palette.$ember; }\n',
     'src/_palette.scss': '$ember: 1px + red-;\n$x: $y;\n',

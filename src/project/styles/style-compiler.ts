@@ -2,33 +2,19 @@ import { existsSync, readdirSync, readFileSync, statSync } from 'node:fs';
 import { basename, dirname, extname, join } from 'node:path';
 import { setImmediate as othersFirst } from 'node:timers/promises';
 import { fileURLToPath, pathToFileURL } from 'node:url';
-import type { AcceptedPlugin, Message, Result, Root } from 'postcss';
+import type { AcceptedPlugin, Message } from 'postcss';
 import type { Mode } from '../../core/mode.js';
 import type { Problem } from '../../core/problem/problem.js';
 import { explainRefusal } from '../../core/resolve/explain-failure.js';
-import { contentHash } from '../../core/text/content-hash.js';
 import { findJsonMistake } from '../../core/translate/json-mistake.js';
 import type { RawMap } from '../../core/translate/translate-script.js';
 import { realPathNow } from '../files/disk-files.js';
 import type { FileGate } from '../files/file-gate.js';
+import { type CompiledStyle, mapOf, run } from './compiled-style.js';
 import { configParts, forgetLoaded } from './config-parts.js';
+import { CssModules } from './css-modules.js';
 import { loadSass } from './sass.js';
 import { styleProblem } from './style-problem.js';
-
-/** A style sheet as CSS, with what it was made of. */
-export interface CompiledStyle {
-  css: string;
-  /** The map back to the source; absent where the CSS is the source. */
-  map?: RawMap;
-  /** Absolute paths of other files that went into it. */
-  dependencies: string[];
-  /** Absolute paths of folders any of whose files may change it, e.g. because a plugin looks for class names in them. */
-  folders: string[];
-  /** Names of a CSS module and the classes that stand for them. */
-  exports?: Record<string, string>;
-  /** Specifiers of the CSS modules it takes classes from. */
-  composed: string[];
-}
 
 /** How a part of a file differs from a sheet. */
 export interface StylePart {
@@ -38,6 +24,8 @@ export interface StylePart {
   map?: RawMap;
   /** What is to be done when Sass and PostCSS are through with it. */
   finish?(css: string): Promise<{ code: string; map?: RawMap }>;
+  /** Files of the sheets that take names from it, directly or not. */
+  above?: readonly string[];
 }
 
 export interface StyleCompilerOptions {
@@ -60,6 +48,7 @@ const cssModule = /\.module\.[a-z]+$/;
 /** Turns the user's style sheets into CSS: Sass, the project's own PostCSS plugins, CSS modules. Loads what it needs when it needs it. */
 export class StyleCompiler {
   readonly #options: StyleCompilerOptions;
+  readonly #modules: CssModules;
   #plugins: Promise<AcceptedPlugin[]> | undefined;
   /** Absolute path of the PostCSS configuration, if there is one. */
   configFile: string | undefined;
@@ -70,6 +59,10 @@ export class StyleCompiler {
 
   constructor(options: StyleCompilerOptions) {
     this.#options = options;
+    const { resolve, idOf } = options;
+    const compile = (id: string, file: string, above: readonly string[]) =>
+      this.compile(id, file, readFileSync(file, 'utf8'), { above });
+    this.#modules = new CssModules({ resolve, idOf, compile });
   }
 
   /** Whether the PostCSS configuration takes in files of the project's own, which nobody tells of. */
@@ -140,7 +133,7 @@ export class StyleCompiler {
     id: string,
     file: string,
     source: string,
-    { isFinished, map, finish }: StylePart = {},
+    { isFinished, map, finish, above = [] }: StylePart = {},
   ): Promise<CompiledStyle | Problem> {
     let style: CompiledStyle = { css: source, dependencies: [], folders: [], composed: [], ...(map ? { map } : {}) };
     try {
@@ -153,7 +146,7 @@ export class StyleCompiler {
         const { code, map: finished } = await finish(style.css);
         style = await through(style, { ...style, css: code, ...(finished ? { map: finished } : {}) });
       }
-      if (cssModule.test(file)) style = await this.#cssModule(id, file, style);
+      if (cssModule.test(file)) style = await this.#modules.compile(id, [...above, file], style);
       return style;
     } catch (error) {
       const { idOf } = this.#options;
@@ -263,74 +256,6 @@ export class StyleCompiler {
     const names = /^(?:package\.json|postcss\.config\.\w+|\.postcssrc(?:\.\w+)?)$/;
     return readdirSync(this.#options.root).filter((name) => names.test(name));
   }
-
-  /** Gives classes names of their own and collects them. Names from other modules are looked up there. */
-  async #cssModule(id: string, file: string, style: CompiledStyle): Promise<CompiledStyle> {
-    const [values, local, extract, scope] = await Promise.all(
-      [
-        'postcss-modules-values',
-        'postcss-modules-local-by-default',
-        'postcss-modules-extract-imports',
-        'postcss-modules-scope',
-      ].map(async (name) => ((await import(name)) as { default: (options?: object) => AcceptedPlugin }).default),
-    );
-    const suffix = contentHash(id).slice(0, 6);
-    const dependencies: string[] = [];
-    const composed: string[] = [];
-    const exports: Record<string, string> = {};
-    const collect = {
-      postcssPlugin: 'collect-exports',
-      OnceExit: (root: Root) => this.#collect(root, { file, exports, dependencies, composed }),
-    };
-    const plugins = [
-      values!(),
-      local!({ mode: 'local' }),
-      extract!(),
-      composedAhead,
-      scope!({ generateScopedName: (name: string) => `${name}_${suffix}` }),
-      collect,
-    ];
-    const result = await run(plugins, file, style);
-    return {
-      css: result.css,
-      map: await mapOf(result, style),
-      dependencies: [...style.dependencies, ...dependencies],
-      folders: style.folders,
-      exports,
-      composed,
-    };
-  }
-
-  /** Reads and removes the `:import` and `:export` rules that the plugins leave (the ICSS format), and puts in what is imported. */
-  async #collect(
-    root: Root,
-    into: { file: string; exports: Record<string, string>; dependencies: string[]; composed: string[] },
-  ): Promise<void> {
-    const { extractICSS, replaceSymbols, replaceValueSymbols } = await import('icss-utils');
-    const { icssImports, icssExports } = extractICSS(root);
-    const symbols: Record<string, string> = {};
-    for (const [specifier, names] of Object.entries(icssImports)) {
-      const exports = await this.#exportsOf(specifier.replace(/^(['"])(.*)\1$/, '$2'), into);
-      for (const [local, imported] of Object.entries(names)) symbols[local] = exports[imported] ?? '';
-    }
-    replaceSymbols(root, symbols);
-    for (const [name, value] of Object.entries(icssExports)) into.exports[name] = replaceValueSymbols(value, symbols);
-  }
-
-  async #exportsOf(
-    specifier: string,
-    into: { file: string; dependencies: string[]; composed: string[] },
-  ): Promise<Record<string, string>> {
-    const resolution = this.#options.resolve(specifier, into.file);
-    if ('problem' in resolution)
-      throw Object.assign(new Error(resolution.problem.message), { specifier, problem: resolution.problem });
-    const file = resolution.found;
-    const compiled = await this.compile(this.#options.idOf(file), file, readFileSync(file, 'utf8'));
-    if ('code' in compiled) throw Object.assign(new Error(compiled.message), { specifier });
-    into.dependencies.push(file, ...compiled.dependencies);
-    into.composed.push(specifier);
-    return compiled.exports ?? {};
-  }
 }
 
 /** A style with its map led on through the one that it was made of. */
@@ -344,19 +269,6 @@ function onDisk(file: string): string {
   return file.replace(/\?(?:part|toCss)\.[\w.-]+$/, '');
 }
 
-async function run(plugins: AcceptedPlugin[], file: string, style: CompiledStyle): Promise<Result> {
-  const { default: postcss } = await import('postcss');
-  return postcss(plugins).process(style.css, {
-    from: file,
-    map: { inline: false, annotation: false, sourcesContent: true, prev: false },
-  });
-}
-
-async function mapOf(result: Result, { map }: CompiledStyle): Promise<RawMap> {
-  const made = JSON.parse(result.map.toString()) as RawMap;
-  return map ? (await import('../../core/maps/chain-maps.js')).chainMaps(made, map) : made;
-}
-
 /** Sass looks for `name`, `name.scss`, `_name.scss`, `name/_index.scss` and so on. */
 function hasSassFile(path: string): boolean {
   const name = path.slice(dirname(path).length + 1);
@@ -367,18 +279,3 @@ function hasSassFile(path: string): boolean {
     ),
   );
 }
-
-/** The plugin that gives classes their names wants a class to stand above those that are composed of it: an empty rule does. */
-const composedAhead: AcceptedPlugin = {
-  postcssPlugin: 'composed-ahead',
-  Once(root, { Rule }) {
-    const names = new Set<string>();
-    root.walkDecls(/^compose(?:s|-with)$/i, ({ value }) => {
-      if (!/\sfrom\s/.test(value)) for (const name of value.split(/[\s,]+/)) if (/^[\w-]+$/.test(name)) names.add(name);
-    });
-    const isThere = (name: string) => new RegExp(`:local\\(\\.${name}\\)`).test(root.toString());
-    for (const name of names)
-      if (isThere(name))
-        root.prepend(new Rule({ selector: `:local(.${name})`, ...(root.source ? { source: root.source } : {}) }));
-  },
-};
