@@ -15,6 +15,10 @@ const cases: Record<string, Record<string, string | Buffer>> = {
     'src/kit.cjs': 'module.exports = {\n  tide: 4\n  berth: 2\n};\n',
   }),
   'a file that is not there': main(`import './depature';\n`, { 'src/departure.ts': '' }),
+  'modules that import each other, and what is not there': main(`import './quay';\nimport './tide';\n`, {
+    'src/quay.ts': `import './pier';\nimport './boats';\n`,
+    'src/pier.ts': `import './quay';\nimport './main';\nimport './pier';\nimport './nets';\n`,
+  }),
   'a file in other case': main(`import { Board } from './board';\nBoard();\n`, { 'src/Board.ts': '' }),
   'a package that is not installed': main(`import kit from '@harbour/kit/deep';\nkit();\n`),
   'a path that a package does not offer': main(`import kit from 'kit/hidden';\nkit();\n`, {

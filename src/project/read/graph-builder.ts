@@ -58,6 +58,8 @@ export class GraphBuilder {
   }
 
   readonly #imports: ImportChecker;
+  /** Modules that can't be made and whose imports are being looked at. */
+  readonly #waiting = new Set<string>();
   readonly #loading = new Map<string, Promise<void>>();
   /** Modules behind dynamic imports that some page has asked for. */
   readonly #askedFor = new Set<string>();
@@ -114,7 +116,8 @@ export class GraphBuilder {
 
   /** Loads a module unless the graph has it, and everything it statically needs. */
   visit(id: string): Promise<void> {
-    if (this.#options.graph.has(id)) return Promise.resolve();
+    // One that waits for what is below it isn't waited for: it may be below itself.
+    if (this.#options.graph.has(id) || this.#waiting.has(id)) return Promise.resolve();
     const known = this.#loading.get(id);
     if (known) return known;
     const promise = this.reload(id).finally(() => this.#loading.delete(id));
@@ -158,7 +161,12 @@ export class GraphBuilder {
       this.madeOf.noteFailed(id, loaded.dependencies ?? []);
       // One broken module must not hide what is wrong below it.
       const below = (loaded.edges ?? []).filter(({ kind, target }) => !isLazy(kind) && !graph.has(target));
-      await Promise.all(below.map(({ target }) => this.visit(target)));
+      this.#waiting.add(id);
+      try {
+        await Promise.all(below.map(({ target }) => this.visit(target)));
+      } finally {
+        this.#waiting.delete(id);
+      }
       return;
     }
     this.#mend(id);
