@@ -381,7 +381,9 @@ test.each<[what: string, files: Record<string, string>, title: string]>([
           audio.startRendering().then((sound) => sound.getChannelData(0)[5]),
         ];
         document.title = (await Promise.all(said)).join();`,
-      'crane.ts': `import { load } from './load'; const crane: string = 'crane'; postMessage(crane + load);`,
+      'crane.ts': `import { load } from './load'; const crane: string = 'crane';
+        if (self.name === 'inner') postMessage(crane);
+        else new Worker(new URL('./crane.ts', import.meta.url), { type: 'module', name: 'inner' }).onmessage = ({ data }) => postMessage(data + load);`,
       'load.ts': 'export const load: number = 0.5;',
       'plain.js': `import { load } from './load.ts'; postMessage('plain' + load);`,
       'classic.js': `"importScripts('./hull.js')"; importScripts('./hull.js', "deck.js"); postMessage(self.hull + self.deck);`,

@@ -91,7 +91,24 @@ export class PieceModules {
 
   /** The URL of a worker's script. It changes with everything that runs in the worker, so that a new one replaces it. */
   #workerUrl(id: string): string {
-    const digest = this.digest(this.#graph.reachable([id]));
-    return this.#urls.worker(id, digest.toString(16));
+    const versions: string[] = [];
+    const below = new Set(this.#graph.reachable([id]));
+    for (const at of below) {
+      versions.push(this.#versionOf(at));
+      // A worker may start others, and others of its own kind.
+      for (const { kind, target } of this.#graph.edges(at))
+        if (kind === 'worker') for (const other of this.#graph.reachable([target])) below.add(other);
+    }
+    return this.#urls.worker(id, digestVersions(versions).toString(16));
+  }
+
+  /** Changes with a module and the files that it names, but not with the workers that it starts. */
+  #versionOf(id: string): string {
+    const content = this.#graph.content(id);
+    if (content?.kind !== 'script') return this.get(id)?.edges.version ?? '';
+    const files = content.urls.map(({ kind, target }) =>
+      kind === 'url' && target !== undefined ? this.#sheets.urlOf(target) : '',
+    );
+    return contentHash(content.edges.version, ...files);
   }
 }
