@@ -260,6 +260,12 @@ describe('files that come and go', () => {
     await shows(`import * as tide from './lib/tide.js';`, 'Object.values(tide)[0]', 'new');
     await at.save({ 'water/new.js': `export const fresh = 'newer';` });
     await at.page.waitForFunction(`document.title === 'newer'`);
+    const after = at.program.mark;
+    workspace.delete('water/new.js');
+    const { problems } = await at.program.next('problems', { after });
+    expect(problems[0].message).toBe(`'./lib/tide.js' is a link that leads nowhere.`);
+    workspace.write({ 'water/new.js': `export const fresh = 'again';` });
+    await at.page.waitForFunction(`document.title === 'again'`);
   });
 
   test('a file that goes away is told, and comes back in place', async () => {

@@ -32,6 +32,12 @@ export function explainFailure(failure: Failure, specifier: string, root: string
   switch (failure.reason) {
     case 'file-missing': {
       const tried = relative(root, failure.tried);
+      if (failure.isCase && failure.similar === basename(tried))
+        return {
+          code: 'import-unresolved',
+          message: `'${specifier}' is a link that leads nowhere.`,
+          hint: 'Let it lead to a file, or take it away.',
+        };
       if (failure.isCase) {
         const message = `There is no file for '${specifier}': the one there is called ${failure.similar}.`;
         return {

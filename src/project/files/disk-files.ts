@@ -70,6 +70,13 @@ export class DiskFiles implements Files {
   forget(path: string): void {
     this.#folders.delete(path);
     this.#folders.delete(path.slice(0, path.lastIndexOf('/')));
+    // Links that lead there, or led nowhere.
+    for (const link of this.#linked.keys()) {
+      const real = this.#realPaths.get(link) ?? realPathNow(link);
+      if (real !== undefined && real !== path && this.#linked.get(link) !== undefined) continue;
+      this.#linked.delete(link);
+      this.#realPaths.delete(link);
+    }
     for (const way of this.#ways.keys()) if (way === path || way.startsWith(`${path}/`)) this.#ways.delete(way);
     this.#linked.delete(path);
     this.#realPaths.delete(path);
