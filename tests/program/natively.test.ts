@@ -150,6 +150,17 @@ test('a problem is told when it is new or has changed, not with every save', asy
   });
 });
 
+test('what is wrong in a module that nothing names any more is not told, though the one that named it is wrong too', async () => {
+  const files = { 'main.ts': `import './quay';\n`, 'quay.ts': `import tide from './tide.css';\nalert(tide);\n`, 'tide.css': '' };
+  await served(files, async (program, workspace) => {
+    const { problems } = await program.next('problems');
+    expect(problems).toMatchObject([{ file: 'quay.ts' }]);
+    const after = program.mark;
+    workspace.write({ 'main.ts': `import './gone';\n` });
+    expect((await program.next('problems', { after })).problems).toMatchObject([{ file: 'main.ts' }]);
+  });
+});
+
 test('a package in another version reloads the page; a tsconfig above the application counts, and what it extends', async () => {
   const workspace = Workspace.with({
     'package.json': '{ "name": "harbour", "workspaces": ["apps/*"] }',

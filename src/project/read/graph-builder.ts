@@ -49,8 +49,8 @@ export class GraphBuilder {
   readonly #failedEdges = new Map<string, readonly Edge[]>();
   /** Changes with `failed`. */
   #failures = 0;
-  /** Those of them that are in use, as of a state of the graph and of them. */
-  #inUse: { asOf: string; failed: readonly string[] } | undefined;
+  /** What is in use, as of a state of the graph and of them. */
+  #inUse: { asOf: string; ids: ReadonlySet<string> } | undefined;
   readonly #options: GraphBuilderOptions;
   /** Modules that are being read. */
   get loading(): ReadonlyMap<string, unknown> {
@@ -73,24 +73,25 @@ export class GraphBuilder {
   }
 
   get problems(): Problem[] {
-    const inUse = this.#failedInUse();
+    const ofImports = [...this.#imports.problems];
+    if (this.failed.size === 0) return ofImports.flatMap(([, problems]) => problems);
+    const inUse = this.#usedNow();
     // What is wrong with the imports of a module that can't be made was wrong when it could be.
-    const ofImports = [...this.#imports.problems].flatMap(([id, problems]) => (this.failed.has(id) ? [] : problems));
-    return [...inUse.flatMap((id) => this.failed.get(id)!), ...ofImports];
+    return [...this.failed, ...ofImports.filter(([id]) => !this.failed.has(id))].flatMap(([id, problems]) =>
+      inUse.has(id) ? problems : [],
+    );
   }
 
-  /** Modules that could not be made and to which something still leads, as files are now. */
-  #failedInUse(): readonly string[] {
+  /** Modules to which something leads, as files are now: that of those that can't be made stands in no graph. */
+  #usedNow(): ReadonlySet<string> {
     const { graph } = this.#options;
-    const failed = [...this.failed.keys()];
-    if (failed.length === 0) return failed;
     const asOf = `${graph.shape} ${this.#failures}`;
     if (this.#inUse?.asOf !== asOf) {
       const used = new Set(graph.roots());
       for (const id of used) for (const { target } of this.#failedEdges.get(id) ?? graph.edges(id)) used.add(target);
-      this.#inUse = { asOf, failed: failed.filter((id) => used.has(id)) };
+      this.#inUse = { asOf, ids: used };
     }
-    return this.#inUse.failed;
+    return this.#inUse.ids;
   }
 
   /** Changes with the problems of imports. */
@@ -230,7 +231,7 @@ export class GraphBuilder {
   /** A module that nothing imports any more can't be a problem. */
   forgetUnreachableFailures(): void {
     const { graph } = this.#options;
-    const inUse = new Set(this.#failedInUse());
+    const inUse = this.#usedNow();
     for (const id of this.failed.keys()) {
       const isNamed = graph.has(id) || graph.importers(id).length > 0;
       if (!isNamed && !inUse.has(id)) this.#mend(id);
