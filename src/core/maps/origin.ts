@@ -118,7 +118,7 @@ export class EditedOrigin implements Origin {
   readonly #map: MapOrigin;
   readonly #starts: readonly number[];
   readonly #startsBefore: readonly number[];
-  readonly #at: Found & { from: number } = { source: 0, line: 0, column: 0, name: -1, from: 0 };
+  readonly #at: Found = { source: 0, line: 0, column: 0, name: -1 };
 
   constructor(edited: EditedText, below: Origin) {
     this.#edited = edited;

@@ -29,6 +29,8 @@ export class DiskFiles implements Files {
   /** Paths of folders that go through links -> paths without them. */
   readonly #ways = new Map<string, string>();
   readonly #linked = new Map<string, Kind>();
+  /** Where those links lead. */
+  readonly #linkedTo = new Map<string, string | undefined>();
   readonly #realPaths = new Map<string, string>();
   readonly #texts = new Map<string, string | undefined>();
 
@@ -71,14 +73,15 @@ export class DiskFiles implements Files {
     this.#folders.delete(path);
     this.#folders.delete(path.slice(0, path.lastIndexOf('/')));
     // Links that lead there, or led nowhere.
-    for (const link of this.#linked.keys()) {
-      const real = this.#realPaths.get(link) ?? realPathNow(link);
-      if (real !== undefined && real !== path && this.#linked.get(link) !== undefined) continue;
+    for (const [link, real] of this.#linkedTo) {
+      if (real !== undefined && real !== path) continue;
       this.#linked.delete(link);
+      this.#linkedTo.delete(link);
       this.#realPaths.delete(link);
     }
     for (const way of this.#ways.keys()) if (way === path || way.startsWith(`${path}/`)) this.#ways.delete(way);
     this.#linked.delete(path);
+    this.#linkedTo.delete(path);
     this.#realPaths.delete(path);
     this.#texts.delete(path);
   }
@@ -87,6 +90,7 @@ export class DiskFiles implements Files {
     this.#folders.clear();
     this.#ways.clear();
     this.#linked.clear();
+    this.#linkedTo.clear();
     this.#realPaths.clear();
     this.#texts.clear();
   }
@@ -120,6 +124,7 @@ export class DiskFiles implements Files {
     if (this.#linked.has(path)) return this.#linked.get(path);
     const kind = kindOnDisk(path);
     this.#linked.set(path, kind);
+    this.#linkedTo.set(path, realPathNow(path));
     return kind;
   }
 
