@@ -13,8 +13,8 @@ const main = `import.meta.live?.take();\nimport { tide } from './tide.js';\ndocu
 const tide = (word: string | number) => `export const tide = '${word}';\n`;
 
 const many = full(6, 20);
-const rapid = full(200, 2000);
-const instances = full(200, 1000);
+const rapid = full(120, 2000);
+const instances = full(120, 1000);
 
 const at = new ServedPage();
 function start(files: Record<string, string> = {}): Promise<void> {

@@ -107,7 +107,7 @@ describe('what is kept for the next start', () => {
     expect(told[1]).toEqual(told[0]);
   });
 
-  test('goes on being used after a change of the settings', async () => {
+  longTest('goes on being used after a change of the settings', async () => {
     workspace.write({ 'vine-spark.config.mjs': 'export default {};' });
     const { program } = await start();
     const after = program.mark;

@@ -6,6 +6,7 @@ import WebSocket from 'ws';
 import { liveProtocol } from '../../src/core/live/messages.js';
 import { shownText } from '../../src/core/text/shown-text.js';
 import { Program } from '../support/program.js';
+import { isLong } from '../support/sizes.js';
 import { repository, Workspace } from '../support/workspace.js';
 
 const main = join(repository, 'dist/cli/main.js');
@@ -17,7 +18,7 @@ const controls = new RegExp(
   'u',
 );
 
-test.each([false, true])(
+test.each(isLong ? [false, true] : [false])(
   'what pages, backends, packages and names of files say is shown and not obeyed; as NDJSON: %s',
   async (isJson) => {
     const named = `src/ti\u001b[31mde\u202e\n  12:00:00  forged.js`;

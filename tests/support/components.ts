@@ -8,7 +8,7 @@ import { randomNumbers } from './random-program.js';
 import { full, isLong } from './sizes.js';
 import { Workspace } from './workspace.js';
 
-const soakEdits = full(3, 100);
+const soakEdits = full(2, 100);
 
 /** What a page shows: elements with their own text and some styles. What buttons say is state. */
 const look = `[...document.querySelectorAll('#app *')].map((element) => {

@@ -104,7 +104,7 @@ export { t\\u0069de as passed } from './names.js';`,
 
 /** Too long for a browser to load natively, file by file. Says 4999. */
 /** So many modules import each other, one the next. */
-export const chainLength = full(1000, 5000);
+export const chainLength = full(500, 5000);
 export const deepChain: ProgramFiles = programOf({
   'main.js': `import { sum } from './c0.js'; log(sum);`,
   ...Object.fromEntries(
