@@ -7,7 +7,7 @@ import { full, isLong } from '../support/sizes.js';
 import { editSoakApp, makeSoakApp, partsShown, soakFiles } from '../support/soak-app.js';
 import { Workspace } from '../support/workspace.js';
 
-const edits = Number(process.env.EDITS ?? full(4, 100));
+const edits = Number(process.env.EDITS ?? full(5, 100));
 const seeds = (process.env.SEEDS ?? (isLong ? '12,13,17,28' : '12')).split(',').map(Number);
 
 /** What a page shows, without what a user did to it: its elements with their text and the styles they come to. */
