@@ -112,7 +112,7 @@ test('constants replace names too, and never what a module calls so itself', asy
 
 test('what a page names in vain is told once, at its place, when it is asked for', async () => {
   const html =
-    '<!doctype html>\n<script src="crane.js"></script>\n<img src="img/a%20gull.png">\n<script type="module" src="main.ts"></script>\n<link rel="prefetch" href="late.ts"><script>import("./late.ts")</script>';
+    '<!doctype html>\n<script src="crane.js"></script>\n<img src="img/a%20gull.png">\n<script type="module" src="main.ts"></script>\n<link rel="prefetch" href="late.ts"><script>import("./late.ts")</script><img src="img/50%.png">';
   await served({ 'index.html': html, 'main.ts': '', 'late.ts': '' }, async (program) => {
     expect(program.events.find(({ event }) => event === 'ready')!.notes).toEqual([
       `a script of index.html that is no module imports './late.ts', and finds no modules; write <script type="module">`,
@@ -124,15 +124,17 @@ test('what a page names in vain is told once, at its place, when it is asked for
       await ask('crane.js'),
       await ask('img/a%20gull.png'),
       await ask('late.ts'),
-    ]).toEqual([404, 404, 404, 404, 404]);
-    await program.next('warning', { where: ({ warning }) => warning.position.line === 5 });
+      await ask('img/50%.png'),
+    ]).toEqual([404, 404, 404, 404, 404, 404]);
+    await program.next('warning', { where: ({ warning }) => warning.message.includes('50%') });
     const told = program.events.filter(({ event }) => event === 'warning').map(({ warning }) => warning);
     expect(told).toMatchObject([
       { code: 'file-missing', severity: 'warning', file: 'index.html', position: { line: 2, column: 13 } },
       { message: "The page names 'img/a%20gull.png', but nothing is there.", position: { line: 3, column: 10 } },
       { message: expect.stringMatching(/'late\.ts', which is a source/), position: { line: 5 } },
+      { message: "The page names 'img/50%.png', but nothing is there." },
     ]);
-    expect(told).toHaveLength(3);
+    expect(told).toHaveLength(4);
   });
 });
 

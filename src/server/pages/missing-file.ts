@@ -1,6 +1,7 @@
 import { join } from 'node:path';
 import { filesNamed } from '../../core/documents/read-page.js';
 import type { Problem } from '../../core/problem/problem.js';
+import { decoded } from '../../core/urls.js';
 import { kindOnDisk } from '../../project/files/disk-files.js';
 import { namedInVain } from '../../project/pages/named-in-vain.js';
 import type { Page } from '../../project/pages/page.js';
@@ -21,7 +22,8 @@ export class MissingFiles {
       if (this.#told.has(key)) continue;
       this.#told.add(key);
       const { base, root } = project.options;
-      return namedInVain(page, specifier, kindOnDisk(join(root, decodeURI(path.slice(base.length)))) === 'file');
+      const inside = path.startsWith(base) ? decoded(path.slice(base.length)) : undefined;
+      return namedInVain(page, specifier, inside !== undefined && kindOnDisk(join(root, inside)) === 'file');
     }
     return undefined;
   }
