@@ -50,8 +50,6 @@ export interface ScriptsInput {
   whole(id: string, hasSheets: boolean): Promise<PieceModule | undefined>;
   /** The URL behind `new URL('…', import.meta.url)` of a module. */
   urlOf(id: string, kind: 'url' | 'worker', specifier: string): string;
-  /** The URL of a file of the project. */
-  fileUrl(id: string): string;
   /** Edition of ECMAScript that scripts may be written in. */
   edition: Edition;
   /** Functions and classes keep the names that programs can see. */
@@ -240,12 +238,12 @@ export class Scripts {
 
   /** What expressions in `new URL(…, import.meta.url)` of a module may name. */
   #filesOf({ id, places }: Member): Record<string, string> | undefined {
-    const { graph, fileUrl } = this.#input;
+    const { graph, urlOf } = this.#input;
     const patterns = places.flatMap((place) => (place.kind === 'urls' ? [place.pattern] : []));
     const edges = patterns.flatMap((pattern) => urlsMatching(graph.edges(id), pattern));
     return edges.length === 0
       ? undefined
-      : Object.fromEntries(edges.map(({ specifier, target }) => [specifier, fileUrl(target)]));
+      : Object.fromEntries(edges.map(({ specifier, kind }) => [specifier, urlOf(id, kind as 'url' | 'worker', specifier)]));
   }
 
   #edges({ members, imports, links, isAsync }: PrintedGroup): RuntimeEdges {

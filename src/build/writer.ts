@@ -111,7 +111,6 @@ export class Writer {
       shipped: new ShippedMaps({ paths: project.paths, gate: project.gate, base: sourceUrl(''), onNote: options.onNote }),
       whole: (id, hasSheets) => this.#whole(id, hasSheets),
       urlOf: (id, kind, specifier) => this.#urlOf(id, kind, specifier),
-      fileUrl: (id) => this.#sheets.served.urlOf(id),
       edition: browsers.edition,
       keepsNames: this.#keepsNames,
       kept: project.kept ?? memory,

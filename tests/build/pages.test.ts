@@ -396,6 +396,33 @@ test.each<[what: string, files: Record<string, string>, title: string]>([
     },
     'crane0.5,crane0.5,crane0.5,plain0.5,hulldeck,alone,0.5',
   ],
+  [
+    'programs and files that a choice, a sum or a pattern names, and `import.meta.resolve`, are there',
+    {
+      'main.ts': `import whole from './whole'; import { flag } from './flags/of.js';
+        const name = (of: string) => of, isLow = Date.now() < 1, text = async (url: string | URL) => (await (await fetch(url)).text()).trim();
+        const ask = (worker: Worker) => new Promise((said) => { worker.onmessage = ({ data }) => said(data); worker.onerror = () => said('error'); });
+        const start = (of: string) => new Worker(new URL(\`./cranes/\${of}.ts\`, import.meta.url), { type: 'module' });
+        document.title = (await Promise.all([
+          ...['east', 'west'].map((of) => ask(start(of))), ask(new self.Worker(new URL('./cranes/' + name('east') + '.ts', import.meta.url))),
+          ask(new Worker(import.meta.resolve('./cranes/west.ts'))), ...['a', 'b'].map((of) => text(import.meta.resolve(\`./flags/\${of}.txt\`))),
+          text(new URL(isLow ? './flags/a.txt' : './flags/b.txt', import.meta.url)), text(import.meta.resolve('tides/table.json')), text(whole('a')), text(flag),
+          text(new URL(\`./flags/\${isLow ? 'b' : \`\${name('a')}\`}.txt\`, import.meta.url)), import.meta.resolve('https://saltmarsh.example/a.js'),
+          Promise.try?.(() => import.meta.resolve('nowhere')).catch((error) => error.name) ?? 'TypeError',
+        ])).join();`,
+      // Keeps a scope of its own.
+      'whole.ts': `const here = (of: string) => new URL('./flags/' + of + '.txt', import.meta.url); eval(''); export default here;`,
+      'cranes/east.ts': `import { load } from '../load'; postMessage('east' + load);`,
+      'cranes/west.ts': `import { load } from '../load'; postMessage('west' + load);`,
+      'load.ts': 'export const load: number = 0.5;',
+      'flags/of.js': `export const flag = import.meta.resolve('./' + 'b' + '.txt');`,
+      'flags/a.txt': 'a',
+      'flags/b.txt': 'b',
+      'node_modules/tides/package.json': '{ "name": "tides" }',
+      'node_modules/tides/table.json': '3',
+    },
+    'east0.5,west0.5,east0.5,west0.5,a,b,b,3,a,b,a,https://saltmarsh.example/a.js,TypeError',
+  ],
 ])('served and built, %s', async (_, files, title) => {
   const workspace = Workspace.with({ 'index.html': titled, ...files });
   const titles: string[] = [];

@@ -105,16 +105,14 @@ export class Handle {
 
   /** The URL behind `new URL('…', import.meta.url)`. */
   at(place: number): string {
-    const named = this.#instance.definition.edges.urls![place]!;
-    const url = surface.workerUrl?.(named) ?? named;
-    // A worker's script holds its own client, so it's given to whoever knows the key.
-    return url.startsWith(workerUrls()) ? workerPlace(`${url}&key=${hookKey()}`) : ours(url);
+    return fileAt(this.#instance.definition.edges.urls![place]!);
   }
 
-  /** What `new URL(…, import.meta.url)` has to be told instead of a path that was put together: one of a build's files, or that path. */
+  /** What `new URL(…, import.meta.url)` has to be told instead of a path that was put together: a file, or that path. */
   pathOf(path: unknown): string {
-    const file = this.#instance.definition.edges.files?.[String(path)];
-    return file === undefined ? String(path) : ours(file);
+    const named = String(path);
+    const { files } = this.#instance.definition.edges;
+    return files && Object.hasOwn(files, named) ? fileAt(files[named]!) : named;
   }
 
   /** `import.meta`. */
@@ -167,6 +165,13 @@ export class Handle {
   sig(): unknown {
     return signatureFunction();
   }
+}
+
+/** Where a file that a module names is. */
+function fileAt(named: string): string {
+  const url = surface.workerUrl?.(named) ?? named;
+  // A worker's script holds its own client, so it's given to whoever knows the key.
+  return url.startsWith(workerUrls()) ? workerPlace(`${url}&key=${hookKey()}`) : ours(url);
 }
 
 /** The error for a read before the exporter has run; says which modules wait for each other. */

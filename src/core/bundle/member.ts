@@ -73,7 +73,7 @@ export type Place =
   | { kind: 'name'; start: number; end: number }
   | { kind: 'meta'; start: number; end: number }
   | { kind: 'dynamic'; start: number; end: number }
-  /** The string of `new URL('…', import.meta.url)`; `isWorker` where a worker is made of it. */
+  /** The string of `new URL('…', import.meta.url)` or `import.meta.resolve('…')`; `isWorker` where a worker is made of it. */
   | { kind: 'url'; start: number; end: number; specifier: string; isWorker: boolean }
   /** The same for an expression that may name several files: `*` in `pattern` stands for anything but a slash. */
   | { kind: 'urls'; start: number; end: number; pattern: string }

@@ -21,7 +21,7 @@ import type { ImportedName, Member, Place, Unit } from './member.js';
 import { OwnNames } from './own-names.js';
 import { type References, readReferences } from './read-references.js';
 import { type EffectContext, effectsOf } from './scan-effects.js';
-import { callsEval, isAnonymous, memberBase, membersWritten, namespaceOf, urlIn, usesOwnThis } from './syntax.js';
+import { callsEval, isAnonymous, memberBase, membersWritten, namespaceOf, urlsIn, usesOwnThis } from './syntax.js';
 import { givingTypes, visibleNames } from './visible-names.js';
 
 export interface MemberInput {
@@ -61,7 +61,7 @@ class Reader {
     const parsed = parseSync('module.js', text, { lang: 'js', sourceType: 'module', preserveParens: false });
     this.#tree = parsed.program as unknown as Program;
     this.#comments = parsed.comments as unknown as Comment[];
-    const index = indexTree(this.#tree, text.includes('importScripts') ? withCalls : lookedAt);
+    const index = indexTree(this.#tree, /importScripts|\bimport\s*\.\s*meta\s*\.\s*resolve\b/.test(text) ? withCalls : lookedAt);
     this.#parents = index.parents;
     this.#nodes = index.nodes;
     this.#marked = this.#placesBehind(/[@#]__PURE__/);
@@ -337,10 +337,7 @@ class Reader {
         member.places.push(this.#metaPlace(node as Spanned, parent));
       if (node.type === 'Property' && node.shorthand && parent?.type === 'ObjectPattern' && !this.#references.taken.has(start))
         member.places.push({ kind: 'pattern', start, end: start + (node.key as Identifier).name.length });
-      if (node.type === 'NewExpression') {
-        const url = urlIn(node, parent, member.text);
-        if (url) member.places.push(url);
-      }
+      member.places.push(...urlsIn(node, parent, member.text));
       if (node.type === 'CallExpression')
         for (const file of scriptsNamed(node as CallExpression, member.text))
           member.places.push({ kind: 'url', ...file, isWorker: false });

@@ -161,17 +161,21 @@ class Shaker {
     for (const place of member.places) {
       if (place.kind === 'urls' && place.start >= unit.start && place.start < unit.end && !names.isDead(member, place.start))
         for (const edge of urlsMatching(this.#input.edges(member.id), place.pattern)) {
-          this.#lateOf(member.id).add(edge.target);
-          this.#run(edge.target);
+          this.#named(member, edge);
         }
       if (place.kind !== 'url' || place.start < unit.start || place.start >= unit.end || names.isDead(member, place.start))
         continue;
       const edge = urlEdge(this.#input.edges(member.id), place.specifier, place.isWorker);
       if (!edge) continue;
-      this.#lateOf(member.id).add(edge.target);
-      if (edge.kind === 'worker') this.#root(edge.target, []);
-      else this.#run(edge.target);
+      this.#named(member, edge);
     }
+  }
+
+  /** A file that is left, or a program of its own. */
+  #named(member: Member, { kind, target }: Edge): void {
+    this.#lateOf(member.id).add(target);
+    if (kind === 'worker') this.#root(target, []);
+    else this.#run(target);
   }
 
   #keepLate(member: Member, key: string | undefined, names: string[] | undefined): void {

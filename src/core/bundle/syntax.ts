@@ -1,7 +1,7 @@
 import type { Identifier, Node, Program } from 'estree';
 import { walk } from 'estree-walker';
 import type { Spanned } from '../link/tree.js';
-import { urlPattern } from '../link/url-pattern.js';
+import { urlPlaces } from '../link/url-places.js';
 import type { Place } from './member.js';
 import { type EffectContext, effectsOf } from './scan-effects.js';
 
@@ -97,28 +97,34 @@ export function namespaceOf(
   return isPlain ? given.left.name : undefined;
 }
 
-/** The string in `new URL('./x', import.meta.url)`, or what makes one there. */
-export function urlIn(node: Node & { type: 'NewExpression' }, parent: Node | null, text: string): Place | undefined {
-  const [first, second] = node.arguments;
-  if (node.callee.type !== 'Identifier' || node.callee.name !== 'URL' || node.arguments.length !== 2) return undefined;
-  if (!first || second?.type !== 'MemberExpression') return undefined;
-  if (second.object.type !== 'MetaProperty' || (second.property as Identifier).name !== 'url') return undefined;
-  if (first.type === 'TemplateLiteral' || first.type === 'BinaryExpression') {
-    const { start, end } = first as unknown as Spanned;
-    const pattern = urlPattern(text.slice(start, end));
-    return pattern === undefined ? undefined : { kind: 'urls', start, end, pattern };
-  }
-  if (first.type !== 'Literal' || typeof first.value !== 'string') return undefined;
-  if (text.slice((first as unknown as Spanned).start + 1, (first as unknown as Spanned).end - 1) !== first.value)
-    return undefined;
+/** The strings in `new URL('./x', import.meta.url)` or `import.meta.resolve('./x')`, or what makes them there. */
+export function urlsIn(node: Node, parent: Node | null, text: string): Place[] {
+  const first = urlArgument(node);
+  if (!first) return [];
   const callee = (parent as { callee?: Spanned } | null)?.callee;
   const isWorker =
     callee !== undefined &&
     parent?.type === 'NewExpression' &&
     parent.arguments[0] === node &&
     /^(?:(?:self|window|globalThis)\s*\.\s*)?(?:Shared)?Worker$/.test(text.slice(callee.start, callee.end));
-  const { start, end } = first as unknown as Spanned;
-  return { kind: 'url', start, end, specifier: first.value, isWorker };
+  return urlPlaces(first).map((place) => (place.kind === 'url' ? { ...place, isWorker } : place));
+}
+
+function urlArgument(node: Node): Node | undefined {
+  if (node.type === 'NewExpression') {
+    const [first, second] = node.arguments;
+    const isUrl = node.callee.type === 'Identifier' && node.callee.name === 'URL' && node.arguments.length === 2;
+    return isUrl && second && isOfMeta(second, 'url') ? first : undefined;
+  }
+  return node.type === 'CallExpression' && node.arguments.length === 1 && isOfMeta(node.callee, 'resolve')
+    ? node.arguments[0]
+    : undefined;
+}
+
+/** `import.meta.name`. */
+function isOfMeta(node: Node, name: string): boolean {
+  if (node.type !== 'MemberExpression' || node.computed || node.object.type !== 'MetaProperty') return false;
+  return (node.property as Identifier).name === name;
 }
 
 /** The members of an object literal, or of an enumeration as TypeScript writes it, if nothing about them is computed. */

@@ -1,10 +1,10 @@
 import type { Edge } from '../graph/module-graph.js';
-import { matchesPattern } from '../link/url-pattern.js';
+import { matchesPattern } from '../link/url-places.js';
 import type { Member } from './member.js';
 
 /** The files that an expression in `new URL(…, import.meta.url)` may name, among what a module leads to. */
 export function urlsMatching(edges: readonly Edge[], pattern: string): Edge[] {
-  return edges.filter(({ kind, specifier }) => kind === 'url' && matchesPattern(pattern, specifier));
+  return edges.filter(({ kind, specifier }) => (kind === 'url' || kind === 'worker') && matchesPattern(pattern, specifier));
 }
 
 /** What a URL leads to. The kind that stands in the text says which, if a module names the same file in both ways. */

@@ -13,6 +13,8 @@ export interface UrlTarget {
   specifier: string;
   /** Absent where there is no such file in the project. */
   target?: string;
+  /** It's one of those that an expression may name. */
+  isMatch?: true;
 }
 
 /** A module with code to run. */

@@ -7,6 +7,7 @@ import { foldTextually } from './fold-in-text.js';
 import type { Linked, LinkInput } from './linked.js';
 import { mayBeAssigned } from './may-be-assigned.js';
 import { importRecords, type ModuleRecord, recordModule, type Syntax, staticPlaces } from './module-record.js';
+import { makesUrls } from './url-places.js';
 
 /** A module's record with what linking does to its text. */
 interface Draft extends ModuleRecord {
@@ -21,17 +22,17 @@ interface Draft extends ModuleRecord {
  * @throws the lexer's error where the text is no module; translation has reported that before.
  */
 export async function linkModule(input: LinkInput): Promise<Linked> {
-  const scripts = input.text.includes('importScripts')
-    ? (await import('./script-imports.js')).allScriptsNamed(input.text)
-    : undefined;
-  const record = recordModule(input.text, input.records ?? parse(input.text), `${input.handle}_d`, scripts);
-  const draft: Draft = { ...record, input, edits: record.syntax.map((place) => editOf(place, input)) };
+  const { text } = input;
+  const scripts = text.includes('importScripts') ? (await import('./script-imports.js')).allScriptsNamed(text) : undefined;
+  const parser = makesUrls(text) ? (await import('oxc-parser')).parseSync : undefined;
+  const record = recordModule({ text, records: input.records ?? parse(text), defaultName: `${input.handle}_d`, scripts, parser });
+  const draft: Draft = { ...record, input, edits: record.syntax.flatMap((place) => editsOf(place, input)) };
   const imported = draft.bindings.map(({ local }) => local);
   const suspects = new Set([...draft.locals.values(), ...imported].filter((local) => !draft.constants.has(local)));
   let isAsync = false;
   let importWrites: Linked['importWrites'] = [];
   let isParsed = false;
-  const folds = input.checked ? undefined : foldTextually(input.text, input.constants);
+  const folds = input.checked ? undefined : foldTextually(text, input.constants);
   const known = folds ? withoutTree(draft, suspects) : undefined;
   if (known) {
     draft.edits.push(...folds!);
@@ -44,8 +45,8 @@ export async function linkModule(input: LinkInput): Promise<Linked> {
     isAsync = analysis.isAsync;
     importWrites = analysis.importWrites;
   }
-  const { text, shifts } = applyEdits(input.text, withoutNested(draft.edits));
-  const code = `${header(draft, isAsync)}\n${text}\n${isAsync ? `${input.handle}.done();\n` : ''}}`;
+  const { text: linked, shifts } = applyEdits(text, withoutNested(draft.edits));
+  const code = `${header(draft, isAsync)}\n${linked}\n${isAsync ? `${input.handle}.done();\n` : ''}}`;
   return {
     format: 'module',
     code,
@@ -78,8 +79,17 @@ function withoutTree({ input, edits }: Draft, suspects: ReadonlySet<string>): { 
   return isPlainBody(applyEdits(text, withoutNested([...edits])).text) ? { isParsed } : undefined;
 }
 
+function editsOf(place: Syntax, input: LinkInput): Edit[] {
+  if (place.kind !== 'urls') return [editOf(place, input)];
+  const { start, end } = place;
+  return [
+    { start, end: start, text: `${input.handle}.pathOf(` },
+    { start: end, end, text: ')' },
+  ];
+}
+
 /** What the linked form has in the place of a piece of syntax: as long as that wherever it fits, and with its line ends. */
-function editOf(place: Syntax, { text, handle, isBuilt }: LinkInput): Edit {
+function editOf(place: Exclude<Syntax, { kind: 'urls' }>, { text, handle, isBuilt }: LinkInput): Edit {
   const { start, end } = place;
   const room = end - start;
   switch (place.kind) {

@@ -3,7 +3,7 @@ import { intern } from '../text/intern.js';
 import type { ImportRecord, LexerRecords, ModuleRequest } from './linked.js';
 import type { NamedFile } from './script-imports.js';
 import { readImportedNames, unescapeName, wordsFrom } from './statement-words.js';
-import { urlPattern } from './url-pattern.js';
+import { type Parser, urlsAround } from './url-places.js';
 
 /** An imported name and the variable that it goes by; `imported` is `null` for the namespace object. */
 export interface Binding {
@@ -33,8 +33,10 @@ export type Syntax =
   | { kind: 'meta'; start: number; end: number }
   /** The `import` of `import()`. */
   | { kind: 'dynamic'; start: number; end: number }
-  /** The string in `new URL('…', import.meta.url)`; `place` counts such URLs. */
-  | { kind: 'url'; start: number; end: number; place: number };
+  /** The string in `new URL('…', import.meta.url)` or `import.meta.resolve('…')`; `place` counts such URLs. */
+  | { kind: 'url'; start: number; end: number; place: number }
+  /** What makes a string there, such as a template. */
+  | { kind: 'urls'; start: number; end: number };
 
 /** What a module imports and exports (the fields of a Source Text Module Record, ECMA-262, 16.2.1.7), and where that stands. */
 export interface ModuleRecord {
@@ -62,18 +64,33 @@ interface Draft extends ModuleRecord {
   /** Requests by URL -> their places among those. */
   urlPlaces: Map<number, number>;
   requestOf: Map<string, number>;
+  parser: Parser | undefined;
 }
 
-/** The record of a module, from what the lexer or the parser found in its text. `scripts` are those that `importScripts` names. */
-export function recordModule(
-  text: string,
-  [imports, exports]: LexerRecords,
-  defaultName: string,
-  scripts: readonly NamedFile[] = [],
-): ModuleRecord {
+export interface RecordInput {
+  text: string;
+  /** What the lexer or the parser found in the text. */
+  records: LexerRecords;
+  /** The variable of a default export that has no name. */
+  defaultName: string;
+  /** What `importScripts` names. */
+  scripts?: readonly NamedFile[] | undefined;
+  /** For expressions that name files by more than a string: see `makesUrls`. */
+  parser?: Parser | undefined;
+}
+
+/** The record of a module. */
+export function recordModule({
+  text,
+  records: [imports, exports],
+  defaultName,
+  scripts = [],
+  parser,
+}: RecordInput): ModuleRecord {
   const draft: Draft = {
     text,
     defaultName,
+    parser,
     taken: new Set(),
     urlPlaces: new Map(),
     requestOf: new Map(),
@@ -97,7 +114,7 @@ function takeImport(draft: Draft, record: Import): number {
   const { text, syntax } = draft;
   if (record.type === 'import-meta') {
     syntax.push({ kind: 'meta', start: record.start, end: record.end });
-    takeUrl(draft, record.start, record.end);
+    takeUrls(draft, record.start, record.end);
     return -1;
   }
   if (record.type === 'dynamic') {
@@ -142,18 +159,18 @@ function takeImport(draft: Draft, record: Import): number {
   return request;
 }
 
-/** `new URL('./worker.ts', import.meta.url)`: the string names a file. */
-function takeUrl(draft: Draft, start: number, end: number): void {
-  const { text } = draft;
-  if (!/^\s*\.\s*url\s*[,)]/.test(text.slice(end, end + 40))) return;
-  const before =
-    /(?:new\s+((?:(?:self|window|globalThis)\s*\.\s*)?(?:Shared)?Worker)\s*\(\s*(?:\/\*[^*]*\*\/\s*)?)?new\s+URL\s*\(\s*((['"])((?:\.{0,2}\/|[\w@])[^'"\\:]*)\3)\s*,\s*$/.exec(
-      text.slice(Math.max(0, start - 400), start),
-    );
-  if (!before) return takeUrlPattern(draft, start);
-  const literal = before[2]!;
-  const at = text.lastIndexOf(literal, start);
-  takeFile(draft, before[1] ? 'worker' : 'url', before[4]!, at, at + literal.length);
+/** The files that are named around `import.meta`. */
+function takeUrls(draft: Draft, start: number, end: number): void {
+  const { places, isWorker } = urlsAround(draft.text, start, end, draft.parser) ?? { places: [], isWorker: false };
+  const kind = isWorker ? 'worker' : 'url';
+  for (const place of places) {
+    if (place.kind === 'url') {
+      takeFile(draft, kind, place.specifier, place.start, place.end);
+      continue;
+    }
+    addRequest(draft, { kind, specifier: place.pattern, isPattern: true, start: place.start, end: place.end });
+    draft.syntax.push({ kind: 'urls', start: place.start, end: place.end });
+  }
 }
 
 /** A string that names a file, with its quotes. */
@@ -163,17 +180,6 @@ function takeFile(draft: Draft, kind: 'url' | 'worker', specifier: string, start
   if (request === known) draft.urlPlaces.set(request, draft.urlPlaces.size);
   const place = draft.urlPlaces.get(request)!;
   draft.syntax.push({ kind: 'url', start, end, place });
-}
-
-/** `new URL(`./flags/${code}.svg`, import.meta.url)`: a browser finds the file by itself; what it may be counts all the same. */
-function takeUrlPattern(draft: Draft, start: number): void {
-  const before = /new\s+URL\s*\(\s*((?:`[^`]*`|['"][^'"`;]*['"]\s*\+[^;`]*?))\s*,\s*$/.exec(
-    draft.text.slice(Math.max(0, start - 400), start),
-  );
-  const specifier = before ? urlPattern(before[1]!) : undefined;
-  if (specifier === undefined) return;
-  const at = draft.text.lastIndexOf(before![1]!, start);
-  addRequest(draft, { kind: 'url', specifier, isPattern: true, start: at, end: at + before![1]!.length });
 }
 
 /** `'./berths/' + name + '.ts'` -> `./berths/*.ts`: strings with one expression between them. */

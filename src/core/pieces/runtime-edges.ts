@@ -22,9 +22,9 @@ export interface RuntimeEdges {
   stateless?: true;
   /** CommonJS imports follow Node's convention: the default is `module.exports` whatever `__esModule` says. */
   nodeDefault?: true;
-  /** URLs of what stands in `new URL('…', import.meta.url)`, by place. */
+  /** URLs of what stands in `new URL('…', import.meta.url)` and `import.meta.resolve('…')`, by place. */
   urls?: string[];
-  /** In a build: specifier -> URL of what an expression in `new URL(…, import.meta.url)` may name. */
+  /** Specifier -> URL of what an expression there may name; while serving those of programs only, since files are where it says. */
   files?: Record<string, string>;
   /** The URL of the file that the module stands for. */
   url?: string;

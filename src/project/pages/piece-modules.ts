@@ -1,4 +1,4 @@
-import type { ModuleContent, ScriptContent } from '../../core/graph/module-content.js';
+import type { ModuleContent, ScriptContent, UrlTarget } from '../../core/graph/module-content.js';
 import type { ModuleGraph } from '../../core/graph/module-graph.js';
 import { digestVersions } from '../../core/live/messages.js';
 import { fileOfPart } from '../../core/module-id.js';
@@ -82,11 +82,14 @@ export class PieceModules {
 
   #scriptEdges({ edges, urls }: ScriptContent): RuntimeEdges {
     if (urls.length === 0) return edges;
-    const found = urls.map(({ kind, specifier, target }) => {
+    const urlOf = ({ kind, specifier, target }: UrlTarget) => {
       if (target === undefined) return specifier;
       return kind === 'worker' ? this.#workerUrl(target) : this.#sheets.urlOf(target);
-    });
-    return { ...edges, urls: found, version: contentHash(edges.version, ...found) };
+    };
+    const found = urls.filter(({ isMatch }) => !isMatch).map(urlOf);
+    const files = urls.filter(({ isMatch }) => isMatch).map((match): [string, string] => [match.specifier, urlOf(match)]);
+    const version = contentHash(edges.version, ...found, ...files.flat());
+    return { ...edges, urls: found, version, ...(files.length > 0 ? { files: Object.fromEntries(files) } : {}) };
   }
 
   /** The URL of a worker's script. It changes with everything that runs in the worker, so that a new one replaces it. */

@@ -346,23 +346,27 @@ export class ModuleLoader {
     const runtime: RuntimeEdges = { version: '', imports: [] };
     const { targets } = this.#options;
     for (const request of linked.requests) {
-      if (request.isPattern) {
-        const { kind } = request;
-        const { matches, problem } =
-          kind === 'url' ? targets.urlMatches(id, request.specifier) : targets.matches(id, request.specifier);
-        if (problem) problems.push(problemAt(await placeOf(request), problem));
-        for (const [specifier, target] of matches) {
-          edges.push({ kind, specifier, target });
-          if (kind === 'url') continue;
-          runtime.dynamic = { ...runtime.dynamic, [specifier]: { id: target, piece: this.#options.lazyPiece(target) } };
-        }
-        continue;
-      }
       if (request.kind === 'url' || request.kind === 'worker') {
+        if (request.isPattern) {
+          const matches = targets.urlMatches(id, request);
+          for (const { kind, specifier, target } of matches) edges.push({ kind, specifier, target: target! });
+          // While serving, files are where the expression says.
+          urls.push(...matches.filter(({ kind }) => kind === 'worker' || this.#options.mode === 'production'));
+          continue;
+        }
         const { target, problem, kind = request.kind } = targets.ofUrl(id, request);
         if (problem) problems.push(problemAt(await placeOf(request), problem));
         urls.push({ kind, specifier: request.specifier, ...(target ? { target } : {}) });
         if (target) edges.push({ kind, specifier: request.specifier, target });
+        continue;
+      }
+      if (request.isPattern) {
+        const { matches, problem } = targets.matches(id, request.specifier);
+        if (problem) problems.push(problemAt(await placeOf(request), problem));
+        for (const [specifier, target] of matches) {
+          edges.push({ kind: 'dynamic', specifier, target });
+          runtime.dynamic = { ...runtime.dynamic, [specifier]: { id: target, piece: this.#options.lazyPiece(target) } };
+        }
         continue;
       }
       const { target, problem, warning } = targets.ofModule(id, request);

@@ -3,9 +3,10 @@ import { dirname, isAbsolute, join } from 'node:path';
 import { parse } from 'es-module-lexer';
 import { kindOfFile } from '../../core/file-kinds.js';
 import type { Files } from '../../core/files.js';
+import type { UrlTarget } from '../../core/graph/module-content.js';
 import type { Edge } from '../../core/graph/module-graph.js';
 import type { ModuleRequest } from '../../core/link/linked.js';
-import { matchesPattern } from '../../core/link/url-pattern.js';
+import { matchesPattern } from '../../core/link/url-places.js';
 import { fileOfId, partId, typedId } from '../../core/module-id.js';
 import type { Paths } from '../../core/paths.js';
 import type { Problem } from '../../core/problem/problem.js';
@@ -121,9 +122,13 @@ export class RequestTargets {
     if ('failure' in resolution && resolution.failure.reason === 'refused')
       return { problem: explainFailure(resolution.failure, specifier, paths.root) };
     if (!('found' in resolution)) return {};
-    const target = paths.idOf(resolution.found);
-    if (kind === 'worker' || this.isProgram(id, target)) return { target, kind: 'worker' };
-    return { target: kindOfFile(target) === 'asset' ? target : typedId(target, 'url') };
+    return this.#named(id, paths.idOf(resolution.found), kind);
+  }
+
+  /** What a module gets that names a file by its URL: the file, or a program made of it. */
+  #named(importer: string, target: string, kind: ModuleRequest['kind']): { target: string; kind: 'url' | 'worker' } {
+    if (kind === 'worker' || this.isProgram(importer, target)) return { target, kind: 'worker' };
+    return { target: kindOfFile(target) === 'asset' ? target : typedId(target, 'url'), kind: 'url' };
   }
 
   /**
@@ -161,10 +166,7 @@ export class RequestTargets {
   }
 
   /** The same for `./flags/*.svg` as a URL, where `*` may stand in several places and any kind of file is meant. */
-  urlMatches(
-    id: string,
-    pattern: string,
-  ): { matches: [specifier: string, target: string][]; problem?: RequestTarget['problem'] } {
+  urlMatches(id: string, { specifier: pattern, kind }: ModuleRequest): UrlTarget[] {
     const { paths, files, gate } = this.#options;
     const folder = dirname(paths.fileOf(id));
     let open = [''];
@@ -177,13 +179,11 @@ export class RequestTargets {
         .flatMap((inside) => names(inside).map((name) => (inside === '' ? name : `${inside}/${name}`)))
         .filter((path) => part === '.' || part === '..' || files.kindOf(join(folder, path)) === kind);
     }
-    const matches = open.flatMap((specifier): [string, string][] => {
+    return open.flatMap((specifier): UrlTarget[] => {
       const file = files.realPath(join(folder, specifier));
       if (gate.refusal(join(folder, specifier), file) !== undefined) return [];
-      const target = paths.idOf(file);
-      return [[specifier, kindOfFile(target) === 'asset' ? target : typedId(target, 'url')]];
+      return [{ specifier, ...this.#named(id, paths.idOf(file), kind), isMatch: true }];
     });
-    return { matches };
   }
 
   /** A part of the file that a module is made of, or a module of the adapter that made it. */

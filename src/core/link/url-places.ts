@@ -1,0 +1,119 @@
+import type { Expression, Node } from 'estree';
+import type { parseSync } from 'oxc-parser';
+import type { Spanned } from './tree.js';
+
+/** What reads expressions. It's loaded only where some module has such: see `makesUrls`. */
+export type Parser = typeof parseSync;
+
+/** A string that names a file, with its quotes; or what makes one, such as a template, where `*` stands for anything but a slash. */
+export type UrlPlace = { start: number; end: number } & ({ kind: 'url'; specifier: string } | { kind: 'urls'; pattern: string });
+
+/** What an expression, e.g. the first argument of `new URL`, may name; in both branches where it is a choice. */
+export function urlPlaces(node: Node): UrlPlace[] {
+  if (node.type === 'ConditionalExpression') return [...urlPlaces(node.consequent), ...urlPlaces(node.alternate)];
+  if (node.type === 'LogicalExpression') return [...urlPlaces(node.left), ...urlPlaces(node.right)];
+  const { start, end } = node as Spanned;
+  const parts = partsOf(node);
+  if (!parts.includes(undefined)) {
+    const specifier = parts.join('');
+    return /^(?:\.{0,2}\/|[\w@])[^'"\\:]*$/.test(specifier) ? [{ kind: 'url', start, end, specifier }] : [];
+  }
+  const pattern = patternOf(parts);
+  return pattern === undefined ? [] : [{ kind: 'urls', start, end, pattern }];
+}
+
+/**
+ * What `import.meta`, which stands from `start` to `end`, belongs to: the files named in `new URL('./worker.ts', import.meta.url)` or
+ * `import.meta.resolve('./chart.svg')`, and whether a worker is started with that.
+ */
+export function urlsAround(
+  text: string,
+  start: number,
+  end: number,
+  parser: Parser | undefined,
+): { places: UrlPlace[]; isWorker: boolean } | undefined {
+  const head = text.slice(Math.max(0, start - 400), start);
+  const tail = /^\s*\.\s*(?:url\s*[,)]|(resolve)\s*\(\s*)/.exec(text.slice(end, end + 100));
+  if (!tail) return undefined;
+  if (tail[1]) {
+    const from = end + tail[0].length;
+    return { places: argumentAt(text, from, parser), isWorker: workerHead.test(head) };
+  }
+  for (const { index, 0: found, 1: started } of [...head.matchAll(urlHead)].reverse()) {
+    const from = start - head.length + index + found.length;
+    const expression = /^(.*?)\s*,\s*$/s.exec(text.slice(from, start))?.[1];
+    const places = expression === undefined ? undefined : placesIn(expression, from, parser);
+    if (places) return { places, isWorker: started !== undefined };
+  }
+  return undefined;
+}
+
+/** Whether a module may name files by expressions that are more than a string, which a parser has to read. */
+export function makesUrls(text: string): boolean {
+  return /\bimport\s*\.\s*meta\b/.test(text) && (madeUrl.test(text) || madeResolve.test(text));
+}
+
+const madeUrl = /\bnew\s+URL\s*\(\s*(?!\s)(?!(?:'[^'\\\n]*'|"[^"\\\n]*")\s*[,)])/;
+const madeResolve = /\bmeta\s*\.\s*resolve\s*\(\s*(?!\s)(?!(?:'[^'\\\n]*'|"[^"\\\n]*")\s*[,)])/;
+
+const workerStart = String.raw`new\s+(?:(?:self|window|globalThis)\s*\.\s*)?(?:Shared)?Worker\s*\(\s*(?:\/\*[^*]*\*\/\s*)?`;
+const workerHead = new RegExp(`${workerStart}$`);
+const urlHead = new RegExp(String.raw`(${workerStart})?new\s+URL\s*\(\s*`, 'g');
+
+/** The only argument of a call, which begins at a place. */
+function argumentAt(text: string, from: number, parser: Parser | undefined): UrlPlace[] {
+  const behind = text.slice(from, from + 400);
+  for (const { index } of behind.matchAll(/\s*,?\s*\)/g)) {
+    const places = placesIn(behind.slice(0, index), from, parser);
+    if (places) return places;
+  }
+  return [];
+}
+
+/** `undefined` where a text is no expression. */
+function placesIn(expression: string, from: number, parser: Parser | undefined): UrlPlace[] | undefined {
+  if (/^(['"])(?:\.{0,2}\/|[\w@])[^'"\\:\n\r]*\1$/.test(expression))
+    return [{ kind: 'url', start: from, end: from + expression.length, specifier: expression.slice(1, -1) }];
+  if (!parser) return undefined;
+  const { program, errors } = parser('expression.js', `(${expression}\n)`, { sourceType: 'module', preserveParens: false });
+  const [statement, ...others] = program.body;
+  if (errors.length > 0 || others.length > 0 || statement?.type !== 'ExpressionStatement') return undefined;
+  return urlPlaces(statement.expression as Node).map((place) => ({
+    ...place,
+    start: place.start - 1 + from,
+    end: place.end - 1 + from,
+  }));
+}
+
+/**
+ * The files that an expression may name: `./flags/*.svg` for `` `./flags/${code}.svg` `` and for `'./flags/' + code + '.svg'`.
+ * `undefined` where it may be anything: a path has to begin it, and a folder or an ending to say more.
+ */
+function patternOf(parts: readonly (string | undefined)[]): string | undefined {
+  if (parts.some((part) => part?.includes('*'))) return undefined;
+  const pattern = parts
+    .map((part) => part ?? '*')
+    .join('')
+    .replace(/\*+/g, '*');
+  if (!pattern.includes('*') || !/^\.{1,2}\/[^?#\\:]*$/.test(pattern)) return undefined;
+  const says = pattern.replace(/^(?:\.{1,2}\/)+/, '');
+  return /^[^*]+\//.test(says) || /\*[^*/]*\.\w+$/.test(says) ? pattern : undefined;
+}
+
+/** The strings that an expression joins; `undefined` for what is known at run time only. */
+function partsOf(node: Node): (string | undefined)[] {
+  if (node.type === 'Literal') return [typeof node.value === 'string' ? node.value : undefined];
+  if (node.type === 'TemplateLiteral')
+    return node.quasis.flatMap(({ value }, place) => {
+      const inner: Expression | undefined = node.expressions[place];
+      return inner ? [value.cooked ?? undefined, ...partsOf(inner)] : [value.cooked ?? undefined];
+    });
+  if (node.type === 'BinaryExpression' && node.operator === '+') return [...partsOf(node.left), ...partsOf(node.right)];
+  return [undefined];
+}
+
+/** Whether a path is one of those that a pattern stands for. */
+export function matchesPattern(pattern: string, path: string): boolean {
+  const parts = pattern.split('*').map((part) => part.replace(/[.+?^${}()|[\]\\]/g, '\\$&'));
+  return new RegExp(`^${parts.join('[^/]*')}$`).test(path);
+}
