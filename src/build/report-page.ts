@@ -1,5 +1,5 @@
 import { type HierarchyRectangularNode, hierarchy, treemap, treemapSquarify } from 'd3-hierarchy';
-import { escapeHtml } from '../core/tool-page.js';
+import { escapeHtml, writtenMark } from '../core/tool-page.js';
 import { kilobytes } from './limits.js';
 import type { ReportData, ReportModule } from './report.js';
 
@@ -25,7 +25,7 @@ export function reportPage(data: ReportData): string {
   const apart = [...new Map(modules.flatMap(({ module }) => (module.apart ? [[module.id, module]] : []))).values()];
   const heading = `${kilobytes(total('bytes'))} in ${data.files.length} script${data.files.length === 1 ? '' : 's'}, ${kilobytes(total('gzip'))} compressed`;
   return `<!doctype html>
-<html lang="en"><meta charset="utf-8"><meta name="viewport" content="width=device-width"><title>${escapeHtml(data.project)}: what is in the build</title>
+<html lang="en"><meta charset="utf-8">${writtenMark}<meta name="viewport" content="width=device-width"><title>${escapeHtml(data.project)}: what is in the build</title>
 <style>${css}</style>
 <header><h1>${escapeHtml(data.project)}</h1><p>${heading}</p>
 <fieldset><legend>Areas show</legend><label><input type="radio" name="of" value="bytes" checked> bytes in the file</label><label><input type="radio" name="of" value="gzip"> compressed by gzip</label></fieldset></header>

@@ -10,6 +10,9 @@ export function asciiHtml(text: string): string {
   return escapeHtml(text).replace(/[^\0-\x7f]/gu, (mark) => `&#${mark.codePointAt(0)};`);
 }
 
+/** Stands in pages that are written beside a project's own, such as the report of a build, and sets them apart. */
+export const writtenMark = '<meta name="generator" content="Vine Spark">';
+
 /** A page of the tool's own, e.g. for an error: one sheet in our colours, no script. `body` is HTML. */
 export function toolPage({ title, body, refreshSeconds }: { title: string; body: string; refreshSeconds?: number }): string {
   const refresh = refreshSeconds === undefined ? '' : `\n<meta http-equiv="refresh" content="${refreshSeconds}">`;

@@ -1,5 +1,5 @@
 import { packageOf } from '../core/module-id.js';
-import { escapeHtml } from '../core/tool-page.js';
+import { escapeHtml, writtenMark } from '../core/tool-page.js';
 import type { ReadGraph } from './read-graph.js';
 
 /** What the picture shows: files, and packages as one each. */
@@ -76,7 +76,7 @@ export function graphHtml(title: string, { nodes, edges }: Shown): string {
   return `<!doctype html>
 <html lang="en">
 <head>
-<meta charset="utf-8">
+<meta charset="utf-8">${writtenMark}
 <title>${escapeHtml(title)}: module graph</title>
 <style>
 body { margin: 0; font: 14px/1.5 system-ui, sans-serif; color: #22262a; background: #f7f4ec; }

@@ -2,7 +2,7 @@ import { existsSync, readdirSync, readFileSync, realpathSync, statSync } from 'n
 import { basename, dirname, join, relative, resolve, sep } from 'node:path';
 import { generatedHtml } from '../core/documents/generated-page.js';
 import { VineError } from '../core/problem/problem.js';
-import { isBuiltFolder } from '../project/files/built-folder.js';
+import { isBuiltFolder, isWritten } from '../project/files/built-folder.js';
 import type { GeneratedPageSettings, Settings } from './schema.js';
 
 /** A URL pattern and the id of the page that it shows. */
@@ -99,7 +99,7 @@ function folderRoutes(root: string, folder: string, except: readonly string[]): 
   });
 }
 
-/** Paths of the HTML files in a folder and below, from there: none of packages, of other projects, of builds, or of folders whose name begins with a dot. */
+/** Paths of the HTML files in a folder and below, from there: none of packages, of other projects, of builds, that we wrote, or of folders whose name begins with a dot. */
 function htmlFilesIn(folder: string, except: readonly string[], inside = '', depth = 0): string[] {
   const found: string[] = [];
   const folders: string[] = [];
@@ -107,7 +107,7 @@ function htmlFilesIn(folder: string, except: readonly string[], inside = '', dep
     if (entry.name.startsWith('.')) continue;
     const path = join(inside, entry.name);
     if (entry.isDirectory()) folders.push(path);
-    else if (entry.name.endsWith('.html')) found.push(path);
+    else if (entry.name.endsWith('.html') && !isWritten(join(folder, path))) found.push(path);
   }
   const isPlace = (path: string) => {
     const whole = join(folder, path);

@@ -217,6 +217,9 @@ test('a report shows what is in each file, why, and what is left out', async () 
   const workspace = Workspace.with({ ...pier, 'src/late.ts': `${pier['src/late.ts']}export const unused = 'unused';\n` });
   const { code, stdout } = await runProgram(workspace.root, ['build', '--no-cache', '--report', 'report.html']);
   expect([code, stdout]).toEqual([0, expect.stringContaining('report.html')]);
+  // Built again, it is no page of the project's.
+  await build(workspace);
+  expect(existsSync(workspace.path('dist/report.html'))).toBe(false);
   const { page, errors } = await openPage(browser, `file://${workspace.path('report.html')}`);
   await page.hover('[aria-label^="src/main.ts"]');
   expect(await page.textContent('#about')).toMatch(/src\/main\.ts.*the application.*index\.html/s);

@@ -374,7 +374,7 @@ function exchangeText({ rule, method, target, status, failure, headMs, ms, size,
   const time =
     headMs !== undefined && ms > 2 * headMs + 50 ? `${Math.round(headMs)} ms, open for ${duration(ms)}` : `${Math.round(ms)} ms`;
   const end = failure === undefined ? '' : ` ${pc.yellow(shownText(failure))}`;
-  return `${method.padEnd(7)} ${shownText(target)}  ${color(status === undefined ? 'no answer' : String(status))} ${time} ${pc.dim(bytes(size))}${end} ${pc.dim(isReplayed ? 'from the recording' : `by ${rule.label}`)}`;
+  return `${method.padEnd(7)} ${shownText(target).padEnd(24)}  ${color(status === undefined ? 'no answer' : String(status))} ${time} ${pc.dim(bytes(size))}${end} ${pc.dim(isReplayed ? 'from the recording' : `by ${rule.label}`)}`;
 }
 
 /** A time for people. */

@@ -1,5 +1,6 @@
-import { readFileSync } from 'node:fs';
+import { closeSync, openSync, readFileSync, readSync } from 'node:fs';
 import { join } from 'node:path';
+import { writtenMark } from '../../core/tool-page.js';
 
 /** Name of the list of what a build wrote. */
 export const manifestName = 'vine-spark.json';
@@ -11,5 +12,18 @@ export function isBuiltFolder(folder: string): boolean {
     return builtBy === 'Vine Spark';
   } catch {
     return false; // there is none, or it's somebody else's
+  }
+}
+
+/** Whether a page is one that we wrote beside the project's own, such as the report of a build. */
+export function isWritten(file: string): boolean {
+  try {
+    const at = openSync(file, 'r');
+    const head = Buffer.alloc(200);
+    readSync(at, head);
+    closeSync(at);
+    return head.includes(writtenMark);
+  } catch {
+    return false; // nobody may read it, or it has just gone
   }
 }
