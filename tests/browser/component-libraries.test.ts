@@ -4,6 +4,7 @@ import { afterAll, beforeAll, expect, test } from '@jest/globals';
 import type { Browser } from 'playwright-core';
 import { launchBrowser, openPage } from '../support/browser.js';
 import { Program } from '../support/program.js';
+import { full } from '../support/sizes.js';
 import { repository, Workspace } from '../support/workspace.js';
 
 /** Components of an earlier React and of Preact keep their state too. */
@@ -51,7 +52,7 @@ const libraries: Record<string, Library> = {
   },
 };
 
-test.each(Object.entries(libraries))('%s', async (_, { packages, hooks, core, main, tsconfig }) => {
+test.each(Object.entries(libraries).slice(full(1, 0)))('%s', async (_, { packages, hooks, core, main, tsconfig }) => {
   const workspace = Workspace.with({
     'index.html': page,
     'main.jsx': main,

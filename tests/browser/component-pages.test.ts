@@ -3,7 +3,7 @@ import type { Browser, Frame, Page } from 'playwright-core';
 import { Backend } from '../support/backend.js';
 import { launchBrowser, openPage } from '../support/browser.js';
 import { Program, runProgram } from '../support/program.js';
-import { isLong, longTest } from '../support/sizes.js';
+import { full, isLong, longTest } from '../support/sizes.js';
 import { Workspace } from '../support/workspace.js';
 
 const files = {
@@ -107,10 +107,12 @@ test('a component of React alone: props from the address and the panel, samples,
   });
 });
 
-test.each([
-  ['Vue', 'src/tide.vue', 'level', 'Tide 8 1', 'Tide 3 0'],
-  ['Svelte', 'src/row.svelte', 'at', 'Name 8 1', 'Name 4 0'],
-])('a component of %s alone keeps its state while its props change', async (_, file, prop, wanted, first) => {
+test.each(
+  [
+    ['Svelte', 'src/row.svelte', 'at', 'Name 8 1', 'Name 4 0'],
+    ['Vue', 'src/tide.vue', 'level', 'Tide 8 1', 'Tide 3 0'],
+  ].slice(0, full(1, 2)),
+)('a component of %s alone keeps its state while its props change', async (_, file, prop, wanted, first) => {
   await withPage([file], '', async (page) => {
     const frame = await inner(page);
     expect((await frame.textContent('p'))!.trim()).toBe(first);

@@ -140,10 +140,12 @@ test('what reads sources by itself refuses those that are nested too deeply, or 
   };
   const refused = [expect.any(Number), expect.stringMatching(/(?:deep\.tsx|quay\.config\.ts) is too deeply nested/)];
   expect(await told('serve', 'src/deep.tsx')).toEqual(refused);
-  if (isLong) expect(await told('settings', '--settings', 'quay.config.ts')).toEqual(refused);
-  expect(await told('new', 'grown', '--from', 'src/deep.tsx', '--no-install')).toEqual(refused);
+  if (isLong) {
+    expect(await told('settings', '--settings', 'quay.config.ts')).toEqual(refused);
+    expect(await told('new', 'grown', '--from', 'src/deep.tsx', '--no-install')).toEqual(refused);
+    expect(await told('graph', '--unused')).toEqual([0, expect.stringContaining('src/deep.tsx')]);
+  }
   expect(await told('needs')).toEqual([0, expect.stringContaining('src/deep.tsx')]);
-  expect(await told('graph', '--unused')).toEqual([0, expect.stringContaining('src/deep.tsx')]);
   const { code, signal } = spawnedNode(workspace.root, '--import', join(repository, 'dist/node/hook.js'), 'server.ts');
   expect([code, signal]).toEqual([1, null]);
   const program = await Program.serve(workspace.root, ['src', '--components']);

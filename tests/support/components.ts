@@ -5,10 +5,10 @@ import type { Browser, Page } from 'playwright-core';
 import { launchBrowser, openPage, type WatchedPage } from './browser.js';
 import { Program, runProgram } from './program.js';
 import { randomNumbers } from './random-program.js';
-import { full, isLong } from './sizes.js';
+import { isLong, longTest } from './sizes.js';
 import { Workspace } from './workspace.js';
 
-const soakEdits = full(2, 100);
+const soakEdits = 100;
 
 /** What a page shows: elements with their own text and some styles. What buttons say is state. */
 const look = `[...document.querySelectorAll('#app *')].map((element) => {
@@ -103,49 +103,53 @@ export function editTable(name: string, files: Record<string, string>, cases: re
 
 /** Makes and takes back random edits of a table, and looks after each whether the page is what a fresh one is. */
 export function editSoak(name: string, files: Record<string, string>, cases: readonly EditCase[]): void {
-  test(`${soakEdits} random edits ${name}: the page always equals a fresh one`, async () => {
-    const random = randomNumbers(18);
-    const browser = await launchBrowser();
-    const workspace = Workspace.with(files, { packages: true });
-    const program = await Program.serve(workspace.root);
-    try {
-      const [hot, fresh] = [await openPage(browser, program.url), await openPage(browser, 'about:blank')];
-      const made = new Set<EditCase>();
-      let current = files;
-      const done: string[] = [];
-      for (let n = 0; n < soakEdits; n++) {
-        const one = cases[random(cases.length)]!;
-        if (!made.delete(one)) made.add(one);
-        let next = files;
-        // What another edit took away can't be edited any more.
-        for (const { edit } of made)
-          if (Object.entries(edit).every(([file, [before]]) => next[file]!.includes(before)))
-            next = { ...next, ...edited(next, edit) };
-        const changed = Object.fromEntries(Object.entries(next).filter(([file, text]) => text !== current[file]));
-        current = next;
-        done.push(one.what);
-        if (Object.keys(changed).length === 0) continue;
-        const after = program.mark;
-        workspace.write(changed);
-        await Promise.race([program.next('applied', { after }), program.next('reloaded', { after })]);
-        await fresh.page.goto(program.url);
-        await hot.page.waitForLoadState('load');
-        const [seen, shown] = [await lookAt(hot.page), await lookAt(fresh.page)];
-        if (seen !== shown)
-          throw new Error(
-            `${done.join('\n')}\n${seen}\ninstead of\n${shown}\n${program.events
-              .slice(after)
-              .map((event) => JSON.stringify(event))
-              .join('\n')}\n${hot.console.slice(-5).join('\n')}`,
-          );
+  longTest(
+    `${soakEdits} random edits ${name}: the page always equals a fresh one`,
+    async () => {
+      const random = randomNumbers(18);
+      const browser = await launchBrowser();
+      const workspace = Workspace.with(files, { packages: true });
+      const program = await Program.serve(workspace.root);
+      try {
+        const [hot, fresh] = [await openPage(browser, program.url), await openPage(browser, 'about:blank')];
+        const made = new Set<EditCase>();
+        let current = files;
+        const done: string[] = [];
+        for (let n = 0; n < soakEdits; n++) {
+          const one = cases[random(cases.length)]!;
+          if (!made.delete(one)) made.add(one);
+          let next = files;
+          // What another edit took away can't be edited any more.
+          for (const { edit } of made)
+            if (Object.entries(edit).every(([file, [before]]) => next[file]!.includes(before)))
+              next = { ...next, ...edited(next, edit) };
+          const changed = Object.fromEntries(Object.entries(next).filter(([file, text]) => text !== current[file]));
+          current = next;
+          done.push(one.what);
+          if (Object.keys(changed).length === 0) continue;
+          const after = program.mark;
+          workspace.write(changed);
+          await Promise.race([program.next('applied', { after }), program.next('reloaded', { after })]);
+          await fresh.page.goto(program.url);
+          await hot.page.waitForLoadState('load');
+          const [seen, shown] = [await lookAt(hot.page), await lookAt(fresh.page)];
+          if (seen !== shown)
+            throw new Error(
+              `${done.join('\n')}\n${seen}\ninstead of\n${shown}\n${program.events
+                .slice(after)
+                .map((event) => JSON.stringify(event))
+                .join('\n')}\n${hot.console.slice(-5).join('\n')}`,
+            );
+        }
+        expect(hot.errors).toEqual([]);
+      } finally {
+        await browser.close();
+        await program.stop();
+        workspace.dispose();
       }
-      expect(hot.errors).toEqual([]);
-    } finally {
-      await browser.close();
-      await program.stop();
-      workspace.dispose();
-    }
-  }, 600_000);
+    },
+    600_000,
+  );
 }
 
 /** Opens the page of a project served, and then built, and looks each time. Returns the code of the build. */
