@@ -45,6 +45,32 @@ test.each<[what: string, files: Record<string, string>, problem: object]>([
   });
 });
 
+test('a name that is passed on is told where it is lacking further away, until it is there', async () => {
+  const files = {
+    'main.ts': `import { high } from './kit';\ndocument.title = high;\n`,
+    'kit.ts': `export { high } from './tide';\n`,
+    'tide.ts': `export * from './deep';\n`,
+    'deep.ts': `export const high = 'high';\n`,
+  };
+  await served(files, async (program, workspace) => {
+    await program.next('ready');
+    const edits: [deep: string, told: string[]][] = [
+      ['export const hgih = 1;\n', ['main.ts']],
+      [`export { high } from './kit';\n`, ['deep.ts', 'kit.ts']],
+    ];
+    for (const [deep, told] of edits) {
+      const after = program.mark;
+      workspace.write({ 'deep.ts': deep });
+      const { problems } = await program.next('problems', { after });
+      expect(problems.map(({ code, file }: Problem) => `${code} ${file}`).sort()).toEqual(
+        told.map((file) => `export-missing ${file}`),
+      );
+      workspace.write({ 'deep.ts': files['deep.ts'] });
+      await program.next('solved', { after });
+    }
+  });
+});
+
 test('problems of what nothing names any more are not told, and those below what is broken are', async () => {
   const told = (program: Program, count: number) =>
     program.next('problems', { after: program.mark, where: ({ problems }) => problems.length === count });

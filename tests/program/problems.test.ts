@@ -38,6 +38,15 @@ const cases: Record<string, Record<string, string | Buffer>> = {
   'a default that is not exported': main(`import tide from './tide';\ntide();\n`, {
     'src/tide.ts': 'export const tideAt = 1;\n',
   }),
+  'names that others fail to pass on, and types that they pass on': main(
+    `import { high, Tide, low } from './kit';\nconst tide: Tide = high(low);\ntide();\n`,
+    {
+      'src/kit.ts': `export { highWater as high } from './tide';\nexport type { Tide } from './tide';\nexport { Pier } from './tide';\nexport { low } from './low';\n`,
+      'src/tide.ts': 'export const highWatr = () => {};\nexport type Tide = () => void;\nexport interface Pier {}\n',
+      'src/low.ts': `export * from './lower';\n`,
+      'src/lower.ts': `export { low } from './kit';\n`,
+    },
+  ),
   'an assignment to an import': main(`import { tide } from './tide';\ntide = 4;\n`, { 'src/tide.ts': 'export let tide = 1;\n' }),
   'a require that an import stands for': main(`import { tide } from './tide';\nimport quay = require('./quay');\nquay(tide);\n`, {
     'src/tide.ts': 'export const tide = 1;\n',

@@ -5,29 +5,96 @@ export interface ImportCheck {
   linked(id: string): Linked | undefined;
   /** The module behind the n-th request of `id`. */
   target(id: string, request: number): string | undefined;
+  /** Whether what a module passes on may be a type, as a translation of one file can't know: then nothing is there to be missed. */
+  mayPassTypes(id: string): boolean;
 }
 
-/** The imported names of `id` that the other module certainly doesn't export, each with the names it does. */
-export function missingExports(id: string, check: ImportCheck): { record: ImportRecord; from: string; known: string[] }[] {
-  const missing: { record: ImportRecord; from: string; known: string[] }[] = [];
+/** Whether others may get from a module what it doesn't make. */
+export function passesOn({ stars, passedOn }: Linked): boolean {
+  return stars.length > 0 || passedOn !== undefined;
+}
+
+/** Whether two forms of a module export the same, as far as its own text says. */
+export function givesSame(before: Linked, after: Linked): boolean {
+  const said = ({ format, exports, stars, passedOn }: Linked) => JSON.stringify([format, exports, stars, passedOn]);
+  return said(before) === said(after);
+}
+
+/** An imported name that certainly isn't there. */
+export interface MissingName {
+  record: ImportRecord;
+  /** The module that is asked. */
+  from: string;
+  /** Where that one passes the name on from, and what it's called there. */
+  lacking?: { id: string; name: string };
+  /** The names that the module exports that lacks it. */
+  known: string[];
+  /** The modules that pass the name on to each other, beginning with `from`, where none of them makes it. */
+  circle?: string[];
+}
+
+/** The imported names of `id` that the other module certainly doesn't export. */
+export function missingExports(id: string, check: ImportCheck): MissingName[] {
+  const missing: MissingName[] = [];
   for (const record of check.linked(id)?.imports ?? []) {
     const from = check.target(id, record.request);
-    if (from === undefined || mayExport(from, record.name, check, new Set())) continue;
-    missing.push({ record, from, known: [...exportedNames(from, check, new Set())] });
+    if (from === undefined) continue;
+    const circle = record.isPassedOn ? circleOf(id, record, check) : undefined;
+    if (circle) missing.push({ record, from, known: [], circle });
+    const mayBeType = record.isPassedOn && check.mayPassTypes(id);
+    if (circle || mayBeType || mayExport(from, record.name, check, new Set())) continue;
+    const lacking = lastAsked(from, record.name, check);
+    const known = [...exportedNames(lacking.id, check, new Set())];
+    missing.push({ record, from, known, ...(lacking.id === from ? {} : { lacking }) });
   }
   return missing;
+}
+
+/** The modules through which a name that `id` passes on comes back to it (ECMA-262, 16.2.1.7.2.2 ResolveExport). */
+function circleOf(id: string, { request, name }: ImportRecord, check: ImportCheck): string[] | undefined {
+  const seen = new Set<string>();
+  /** `true` where some module makes the name, or may. */
+  const follow = (at: string | undefined, wanted: string, way: readonly string[]): string[] | true | undefined => {
+    const linked = at === undefined ? undefined : check.linked(at);
+    if (at === undefined || !linked || linked.format === 'commonjs') return true;
+    const next = linked.passedOn?.find(({ exported }) => exported === wanted);
+    if ((next && next.imported === null) || (!next && linked.exports?.includes(wanted))) return true;
+    if (seen.has(`${at}\0${wanted}`)) return undefined;
+    seen.add(`${at}\0${wanted}`);
+    const on = [...way, at];
+    if (next && at === id && next.request === request && next.imported === name) return on;
+    if (next) return follow(check.target(at, next.request), next.imported!, on);
+    const ways = wanted === 'default' ? [] : linked.stars.map((star) => follow(check.target(at, star), wanted, on));
+    return ways.includes(true) ? true : ways.find((found) => found !== undefined);
+  };
+  const found = follow(check.target(id, request), name, []);
+  return found === true ? undefined : found;
 }
 
 /** Whether a module exports a name, or may do so for all that can be known before it runs. */
 function mayExport(id: string, name: string, check: ImportCheck, seen: Set<string>): boolean {
   const linked = check.linked(id);
-  if (!linked || linked.format === 'commonjs' || linked.exports?.includes(name)) return true;
+  if (!linked || linked.format === 'commonjs') return true;
+  if (linked.exports?.includes(name)) {
+    const passed = check.mayPassTypes(id) ? linked.passedOn?.find(({ exported }) => exported === name) : undefined;
+    const target = passed && check.target(id, passed.request);
+    // What others fail to pass on is told there, and so are circles.
+    if (!passed || passed.imported === null || target === undefined || seen.has(`${id}\0${name}`)) return true;
+    return mayExport(target, passed.imported, check, new Set([...seen, `${id}\0${name}`]));
+  }
   if (seen.has(id) || name === 'default') return false;
   seen.add(id);
   return linked.stars.some((request) => {
     const target = check.target(id, request);
     return target === undefined || mayExport(target, name, check, seen);
   });
+}
+
+/** The module to which a name leads that is passed on by name. */
+function lastAsked(id: string, name: string, check: ImportCheck): { id: string; name: string } {
+  const passed = check.linked(id)?.passedOn?.find(({ exported }) => exported === name);
+  const target = passed && check.target(id, passed.request);
+  return target === undefined || passed?.imported == null ? { id, name } : lastAsked(target, passed.imported, check);
 }
 
 function exportedNames(id: string, check: ImportCheck, seen: Set<string>): Set<string> {

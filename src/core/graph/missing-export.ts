@@ -1,32 +1,51 @@
-import type { ImportRecord } from '../link/linked.js';
 import { splitId } from '../module-id.js';
 import { nearMiss } from '../problem/near-miss.js';
 import { type Problem, problemAt } from '../problem/problem.js';
+import type { MissingName } from './check-imports.js';
 
-export interface MissingExport {
+export interface MissingExport extends MissingName {
   /** The importer and its source. */
   file: string;
   text: string;
-  record: ImportRecord;
   specifier: string;
-  /** The module that doesn't export the name, and what it does export. */
-  from: string;
-  known: readonly string[];
 }
 
 /** The problem of an import whose name isn't exported, shown where the name stands. */
-export function missingExportProblem({ file, text, record, specifier, from: id, known }: MissingExport): Problem {
+export function missingExportProblem({
+  file,
+  text,
+  record,
+  specifier,
+  from: id,
+  known,
+  circle,
+  lacking,
+}: MissingExport): Problem {
   const { file: from, type } = splitId(id);
   const { name } = record;
-  const guess = nearMiss(name, known);
+  const wanted = lacking?.name ?? name;
+  if (circle) {
+    const others = [...new Set(circle.map((other) => splitId(other).file))].filter((other) => other !== file);
+    return problemAt(placeOfName(file, text, name, specifier), {
+      code: 'export-missing',
+      message:
+        others.length === 0
+          ? `${file} passes '${name}' on from itself.`
+          : `'${name}' is passed on in a circle, by ${[file, ...others].join(', ')}, and none of them makes it.`,
+      hint: `Name the module that makes it: '${specifier}' leads to ${from}.`,
+    });
+  }
+  const guess = nearMiss(wanted, known);
   const others = known.filter((other) => other !== 'default');
   const listed =
     known.length === 0
       ? 'It exports nothing.'
       : `It exports ${known.slice(0, 8).join(', ')}${known.length > 8 ? ` and ${known.length - 8} more` : ''}.`;
-  const message = name === 'default' ? `${from} has no default export.` : `${from} does not export '${name}'.`;
+  const lacks =
+    wanted === 'default' ? 'has no default export' : `does not export ${lacking?.name === name ? 'it' : `'${wanted}'`}`;
+  const message = lacking ? `${from} passes '${name}' on from ${splitId(lacking.id).file}, which ${lacks}.` : `${from} ${lacks}.`;
   const suggestion =
-    name === 'default' && others.length > 0
+    wanted === 'default' && others.length > 0 && !lacking
       ? `Import a name in braces: import { ${others[0]} } from '${specifier}'.`
       : guess
         ? `Did you mean '${guess}'?`

@@ -6,7 +6,7 @@ import { applyEdits, blank, type Edit } from './edits.js';
 import { foldTextually } from './fold-in-text.js';
 import type { Linked, LinkInput } from './linked.js';
 import { mayBeAssigned } from './may-be-assigned.js';
-import { importRecords, type ModuleRecord, recordModule, type Syntax, staticPlaces } from './module-record.js';
+import { type Indirect, importRecords, type ModuleRecord, recordModule, type Syntax, staticPlaces } from './module-record.js';
 import { makesUrls } from './url-places.js';
 
 /** A module's record with what linking does to its text. */
@@ -55,12 +55,17 @@ export async function linkModule(input: LinkInput): Promise<Linked> {
     requests: draft.requests,
     imports: importRecords(draft),
     exports: [...draft.locals.keys(), ...draft.indirect.map(({ exported }) => exported)].map(intern),
+    ...(draft.indirect.length > 0 ? { passedOn: draft.indirect.map(internNames) } : {}),
     stars: draft.stars,
     importWrites,
     hasBindings: draft.bindings.length > 0,
     isEarly: draft.early.size > 0,
     ...(isParsed ? { isParsed } : {}),
   };
+}
+
+function internNames({ exported, request, imported }: Indirect): Indirect {
+  return { exported: intern(exported), request, imported: imported === null ? null : intern(imported) };
 }
 
 /**

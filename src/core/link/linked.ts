@@ -44,6 +44,8 @@ export interface Linked {
   imports: ImportRecord[];
   /** Names exported by the module itself or passed on by name; `undefined` for CommonJS, which decides as it runs. */
   exports?: string[];
+  /** Those passed on by name; `imported` is `null` for a whole namespace. Absent where there are none. */
+  passedOn?: { exported: string; request: number; imported: string | null }[];
   /** Requests behind `export * from`. */
   stars: number[];
   /** Assignments to imported names, by their offsets in the translated text. */

@@ -1,3 +1,4 @@
+import { givesSame, passesOn } from '../../core/graph/check-imports.js';
 import { modulesRunEarly } from '../../core/graph/cycles.js';
 import type { Loaded, ModuleContent, ScriptContent } from '../../core/graph/module-content.js';
 import { type Edge, isLazy, type ModuleGraph } from '../../core/graph/module-graph.js';
@@ -64,7 +65,8 @@ export class GraphBuilder {
   /** Modules behind dynamic imports that some page has asked for. */
   readonly #askedFor = new Set<string>();
   /** Modules whose imports or exports changed and weren't checked yet. */
-  readonly #unchecked = new Set<string>();
+  /** Modules that were made anew, and whether others may get something else from them. */
+  readonly #unchecked = new Map<string, boolean>();
   #hasNewImports = false;
 
   constructor(options: GraphBuilderOptions) {
@@ -173,11 +175,14 @@ export class GraphBuilder {
     this.#mend(id);
     const fromGraph = trace.now();
     const edgesBefore = graph.edges(id);
-    const isSame = isSameContent(graph.content(id), loaded.content);
+    const before = graph.content(id);
+    const isSame = isSameContent(before, loaded.content);
+    const hasSame = hasSameImports(loaded.edges, edgesBefore);
     const { missing, removed } = graph.set(id, loaded.content, loaded.edges);
-    this.#unchecked.add(id);
+    const gives = !before || !givesSame(before.linked, loaded.content.linked) || (!hasSame && passesOn(loaded.content.linked));
+    this.#unchecked.set(id, gives || this.#unchecked.get(id) === true);
     this.madeOf.note(id, loaded.content);
-    if (!hasSameImports(loaded.edges, edgesBefore)) this.#hasNewImports = true;
+    if (!hasSame) this.#hasNewImports = true;
     this.drop(removed);
     if (!isSame) {
       changes.added(id);

@@ -1,4 +1,4 @@
-import { type ImportCheck, missingExports } from '../../core/graph/check-imports.js';
+import { type ImportCheck, missingExports, passesOn } from '../../core/graph/check-imports.js';
 import { missingExportProblem } from '../../core/graph/missing-export.js';
 import type { ModuleContent } from '../../core/graph/module-content.js';
 import type { Edge, ModuleGraph } from '../../core/graph/module-graph.js';
@@ -24,19 +24,25 @@ export class ImportChecker {
     this.#check = {
       linked: (id) => graph.content(id)?.linked,
       target: (id, request) => this.#targetOf(id, request),
+      mayPassTypes: (id) => typescript.test(id),
     };
   }
 
-  /** Checks modules whose imports or exports may have changed, and who imports from them. */
-  check(changed: ReadonlySet<string>): void {
-    const affected = new Set(changed);
-    for (const id of affected) {
-      // Who gets exports through `export *` may lack something too.
-      const passesOn = (this.#graph.content(id)?.linked.stars.length ?? 0) > 0;
-      if (changed.has(id) || passesOn) for (const importer of this.#graph.importers(id)) affected.add(importer);
+  /** Checks modules that were made anew, and who imports from those from which others may get something else (`true`). */
+  check(changed: ReadonlyMap<string, boolean>): void {
+    // What is wrong may be mended by modules further away, where names are passed on.
+    const affected = new Set([...changed.keys(), ...[...this.problems.keys()].filter((id) => this.#graph.has(id))]);
+    // Who gets exports through others may lack something too.
+    const givers = new Set([...changed].filter(([, gives]) => gives).map(([id]) => id));
+    for (const id of givers) {
+      for (const importer of this.#graph.importers(id)) {
+        affected.add(importer);
+        const linked = this.#graph.content(importer)?.linked;
+        if (linked && passesOn(linked)) givers.add(importer);
+      }
     }
     for (const id of affected) {
-      const problems = this.#problemsOf(id);
+      const problems = this.#problemsOf(id, affected);
       if (problems.length === 0) this.forget(id);
       else {
         this.problems.set(id, problems);
@@ -50,14 +56,14 @@ export class ImportChecker {
     if (this.problems.delete(id)) this.version++;
   }
 
-  #problemsOf(id: string): Problem[] {
+  /** Others that have part in a problem of the module are added to `affected`. */
+  #problemsOf(id: string, affected: Set<string>): Problem[] {
     const content = this.#graph.content(id);
     if (content?.kind !== 'script') return [];
-    // What TypeScript only passes on may be a type, which a translation file by file can't know.
-    const missing = missingExports(id, this.#check).filter(({ record }) => !(record.isPassedOn && typescript.test(id)));
-    return missing.map(({ record, from, known }) => {
-      const { specifier } = content.linked.requests[record.request]!;
-      return missingExportProblem({ file: fileOfPart(id), text: content.source.text, record, specifier, from, known });
+    return missingExports(id, this.#check).map((missing) => {
+      for (const other of missing.circle ?? []) affected.add(other);
+      const { specifier } = content.linked.requests[missing.record.request]!;
+      return missingExportProblem({ ...missing, file: fileOfPart(id), text: content.source.text, specifier });
     });
   }
 
