@@ -1,3 +1,5 @@
+import { fileOfId } from './module-id.js';
+
 /** What our own URLs and ids begin with, below the front end's base. */
 export const ownPrefix = '~spark/';
 
@@ -116,11 +118,18 @@ export const pieceName = {
   worker: (id: string) => `worker/${id}`,
 };
 
+/** The path below the base at which a service worker is: it's for what is below its own path. */
+export function servicePath(id: string): string {
+  return `${/([^/]*?)(?:\.[^./]*)?$/.exec(fileOfId(id))![1]}.js`;
+}
+
 /** Our own URLs for a front end under `base`, as paths of its origin. */
 export const ownUrl = {
   plain: (base: string, name: 'page.js' | 'embed.js' | 'live' | 'session' | 'traffic' | 'error' | 'open') =>
     `${base}${ownPrefix}${name}`,
   piece: (base: string, name: string) => `${base}${ownPrefix}piece/${idToPath(name)}.js`,
+  service: (base: string, id: string, version: string) =>
+    `${base}${servicePath(id)}?service=${encodeURIComponent(id)}&v=${version}`,
   /** `of` is the tag of the piece, or the version of the sheet whose id stands behind `style/`. */
   map: (base: string, name: string, of: string) => `${base}${ownPrefix}map/${idToPath(name)}.json?of=${of}`,
   style: (base: string, id: string, version: string) => `${base}${ownPrefix}style/${idToPath(id)}?v=${version}`,

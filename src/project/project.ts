@@ -105,7 +105,8 @@ export class Project extends TypedEvents<ProjectEvents> {
     this.sheets = new StyleSheets(graph, servedUrls(base), paths);
     this.pieces = new PieceModules(graph, this.sheets, {
       source: (id) => `${base}${id}`,
-      worker: (id, version) => `${ownUrl.piece(base, pieceName.worker(id))}?v=${version}`,
+      worker: (id, version, isService) =>
+        isService ? ownUrl.service(base, id, version) : `${ownUrl.piece(base, pieceName.worker(id))}?v=${version}`,
     });
     this.#updates = new UpdateMaker({
       graph,

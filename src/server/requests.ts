@@ -1,7 +1,7 @@
 import type { IncomingMessage, ServerResponse } from 'node:http';
 import type { Duplex } from 'node:stream';
 import type { Problem } from '../core/problem/problem.js';
-import { decoded, ownPrefix, ownUrl, type PagePart } from '../core/urls.js';
+import { decoded, ownPrefix, ownUrl, type PagePart, pieceName, servicePath } from '../core/urls.js';
 import type { Forwarder } from '../forward/forwarder.js';
 import type { PageInserts } from '../forward/relay-page.js';
 import type { CompiledRule } from '../forward/rule.js';
@@ -82,6 +82,15 @@ export class Requests {
     const isElsewhere = isFromElsewhere(request, trust) && !isNavigation(request);
     const source = isRead && !isElsewhere ? this.#sourceFor(path) : undefined;
     if (source !== undefined && (await this.#answerSource(source, request, response))) return;
+    const service = isRead && !isElsewhere ? serviceAt(path, queryOf(request), project) : undefined;
+    if (service !== undefined) {
+      protect(request, response, trust);
+      return this.#answerOwn(ownUrl.piece(base, pieceName.worker(service)).slice(own.length), {
+        query: queryOf(request),
+        request,
+        response,
+      });
+    }
     const first = this.#now.forwarder.find(request, 'first');
     if (first) return forwarding.forward(request, response, { rule: first, isContinued });
     const inBase = path.startsWith(base) ? `/${path.slice(base.length)}` : path === base.slice(0, -1) ? '/' : undefined;
@@ -179,4 +188,15 @@ export class Requests {
     else refuseUpgrade(socket, '403 Forbidden');
     return true;
   }
+}
+
+/** The module that a request for a service worker asks for, if some module registers it. */
+function serviceAt(path: string, query: URLSearchParams, { graph, options }: Project): string | undefined {
+  const id = query.get('service');
+  if (id === null || decoded(path) !== options.base + servicePath(id)) return undefined;
+  const isNamed = graph.importers(id).some((importer) => {
+    const content = graph.content(importer);
+    return content?.kind === 'script' && content.urls.some(({ target, isService }) => isService && target === id);
+  });
+  return isNamed ? id : undefined;
 }

@@ -426,6 +426,21 @@ test.each<[what: string, files: Record<string, string>, title: string]>([
     },
     'east0.5,west0.5,east0.5,west0.5,a,b,b,3,a,b,a,https://saltmarsh.example/a.js,TypeError',
   ],
+  [
+    'a service worker made of modules is for the whole front end, at a name that stays',
+    {
+      'main.ts': `const { scope, installing } = await navigator.serviceWorker.register(new URL('./deep/tides.ts', import.meta.url), { type: 'module' });
+        await new Promise((done) => navigator.serviceWorker.addEventListener('controllerchange', done));
+        const at = new URL(installing!.scriptURL);
+        document.title = [new URL(scope).pathname, at.pathname, await (await fetch('/tide')).text()].join();`,
+      'deep/tides.ts': `import { tide } from '../tide'; declare const self: any;
+        self.addEventListener('install', () => self.skipWaiting());
+        self.addEventListener('activate', (event: any) => event.waitUntil(self.clients.claim()));
+        self.addEventListener('fetch', (event: any) => { if (event.request.url.endsWith('/tide')) event.respondWith(new Response(tide)); });`,
+      'tide.ts': `export const tide: string = 'high';`,
+    },
+    '/,/tides.js,high',
+  ],
 ])('served and built, %s', async (_, files, title) => {
   const workspace = Workspace.with({ 'index.html': titled, ...files });
   const titles: string[] = [];

@@ -171,7 +171,8 @@ export class Handle {
 function fileAt(named: string): string {
   const url = surface.workerUrl?.(named) ?? named;
   // A worker's script holds its own client, so it's given to whoever knows the key.
-  return url.startsWith(workerUrls()) ? workerPlace(`${url}&key=${hookKey()}`) : ours(url);
+  if (url.startsWith(workerUrls())) return workerPlace(`${url}&key=${hookKey()}`);
+  return ours(url.includes('.js?service=') ? `${url}&key=${hookKey()}` : url);
 }
 
 /** The error for a read before the exporter has run; says which modules wait for each other. */

@@ -13,6 +13,8 @@ export interface UrlTarget {
   specifier: string;
   /** Absent where there is no such file in the project. */
   target?: string;
+  /** A worker that is registered as a service worker. */
+  isService?: true;
   /** It's one of those that an expression may name. */
   isMatch?: true;
 }

@@ -10,6 +10,8 @@ export interface ModuleRequest {
   specifier: string;
   /** `specifier` holds one `*`: every file that matches may be meant. */
   isPattern?: true;
+  /** A script by its URL that is registered as a service worker. */
+  isService?: true;
   /** A `require` outside of any function, branch or `try`: where it fails, the module fails. */
   isCertain?: true;
   /** The `type` import attribute, if there is one. */

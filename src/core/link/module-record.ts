@@ -105,7 +105,7 @@ export function recordModule({
   };
   const requestOfImport = imports.map((record) => takeImport(draft, record));
   takeExports(draft, exports, requestOfImport);
-  for (const { specifier, start, end } of scripts) takeFile(draft, 'url', specifier, start, end);
+  for (const { specifier, start, end } of scripts) takeFile(draft, { kind: 'url', specifier, start, end });
   return draft;
 }
 
@@ -161,22 +161,25 @@ function takeImport(draft: Draft, record: Import): number {
 
 /** The files that are named around `import.meta`. */
 function takeUrls(draft: Draft, start: number, end: number): void {
-  const { places, isWorker } = urlsAround(draft.text, start, end, draft.parser) ?? { places: [], isWorker: false };
-  const kind = isWorker ? 'worker' : 'url';
-  for (const place of places) {
+  const named = urlsAround(draft.text, start, end, draft.parser);
+  if (!named) return;
+  const kind = named.isWorker ? 'worker' : 'url';
+  const service = named.isService ? { isService: true as const } : {};
+  for (const place of named.places) {
     if (place.kind === 'url') {
-      takeFile(draft, kind, place.specifier, place.start, place.end);
+      const { specifier, start: from, end: to } = place;
+      takeFile(draft, { kind, ...service, specifier, start: from, end: to });
       continue;
     }
-    addRequest(draft, { kind, specifier: place.pattern, isPattern: true, start: place.start, end: place.end });
+    addRequest(draft, { kind, ...service, specifier: place.pattern, isPattern: true, start: place.start, end: place.end });
     draft.syntax.push({ kind: 'urls', start: place.start, end: place.end });
   }
 }
 
 /** A string that names a file, with its quotes. */
-function takeFile(draft: Draft, kind: 'url' | 'worker', specifier: string, start: number, end: number): void {
+function takeFile(draft: Draft, { start, end, ...named }: ModuleRequest): void {
   const known = draft.requests.length;
-  const request = addRequest(draft, { kind, specifier, start: start + 1, end: end - 1 });
+  const request = addRequest(draft, { ...named, start: start + 1, end: end - 1 });
   if (request === known) draft.urlPlaces.set(request, draft.urlPlaces.size);
   const place = draft.urlPlaces.get(request)!;
   draft.syntax.push({ kind: 'url', start, end, place });

@@ -22,28 +22,32 @@ export function urlPlaces(node: Node): UrlPlace[] {
   return pattern === undefined ? [] : [{ kind: 'urls', start, end, pattern }];
 }
 
+/** The files named around an `import.meta`. */
+export interface UrlsNamed {
+  places: UrlPlace[];
+  /** A worker is started with it. */
+  isWorker: boolean;
+  /** It's registered as a service worker, for everything below the base. */
+  isService: boolean;
+}
+
 /**
  * What `import.meta`, which stands from `start` to `end`, belongs to: the files named in `new URL('./worker.ts', import.meta.url)` or
- * `import.meta.resolve('./chart.svg')`, and whether a worker is started with that.
+ * `import.meta.resolve('./chart.svg')`, and what is done with that.
  */
-export function urlsAround(
-  text: string,
-  start: number,
-  end: number,
-  parser: Parser | undefined,
-): { places: UrlPlace[]; isWorker: boolean } | undefined {
+export function urlsAround(text: string, start: number, end: number, parser: Parser | undefined): UrlsNamed | undefined {
   const head = text.slice(Math.max(0, start - 400), start);
   const tail = /^\s*\.\s*(?:url\s*[,)]|(resolve)\s*\(\s*)/.exec(text.slice(end, end + 100));
   if (!tail) return undefined;
   if (tail[1]) {
     const from = end + tail[0].length;
-    return { places: argumentAt(text, from, parser), isWorker: workerHead.test(head) };
+    return { places: argumentAt(text, from, parser), isWorker: workerHead.test(head), isService: serviceHead.test(head) };
   }
   for (const { index, 0: found, 1: started } of [...head.matchAll(urlHead)].reverse()) {
     const from = start - head.length + index + found.length;
     const expression = /^(.*?)\s*,\s*$/s.exec(text.slice(from, start))?.[1];
     const places = expression === undefined ? undefined : placesIn(expression, from, parser);
-    if (places) return { places, isWorker: started !== undefined };
+    if (places) return { places, isWorker: started !== undefined, isService: serviceHead.test(head.slice(0, index)) };
   }
   return undefined;
 }
@@ -58,6 +62,7 @@ const madeResolve = /\bmeta\s*\.\s*resolve\s*\(\s*(?!\s)(?!(?:'[^'\\\n]*'|"[^"\\
 
 const workerStart = String.raw`new\s+(?:(?:self|window|globalThis)\s*\.\s*)?(?:Shared)?Worker\s*\(\s*(?:\/\*[^*]*\*\/\s*)?`;
 const workerHead = new RegExp(`${workerStart}$`);
+const serviceHead = /\bserviceWorker\s*\??\.\s*register\s*(?:\?\.\s*)?\(\s*$/;
 const urlHead = new RegExp(String.raw`(${workerStart})?new\s+URL\s*\(\s*`, 'g');
 
 /** The only argument of a call, which begins at a place. */

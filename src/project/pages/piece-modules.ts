@@ -12,7 +12,7 @@ export interface PieceUrls {
   /** Under which a debugger shows a source. */
   source(id: string): string;
   /** The script of a worker; `version` changes with everything that runs in it. */
-  worker(id: string, version: string): string;
+  worker(id: string, version: string, isService: boolean): string;
 }
 
 /** Modules as they go into pieces: linked code, with edges that hold the current URLs of what they use. */
@@ -82,9 +82,9 @@ export class PieceModules {
 
   #scriptEdges({ edges, urls }: ScriptContent): RuntimeEdges {
     if (urls.length === 0) return edges;
-    const urlOf = ({ kind, specifier, target }: UrlTarget) => {
+    const urlOf = ({ kind, specifier, target, isService }: UrlTarget) => {
       if (target === undefined) return specifier;
-      return kind === 'worker' ? this.#workerUrl(target) : this.#sheets.urlOf(target);
+      return kind === 'worker' ? this.#workerUrl(target, isService) : this.#sheets.urlOf(target);
     };
     const found = urls.filter(({ isMatch }) => !isMatch).map(urlOf);
     const files = urls.filter(({ isMatch }) => isMatch).map((match): [string, string] => [match.specifier, urlOf(match)]);
@@ -93,7 +93,7 @@ export class PieceModules {
   }
 
   /** The URL of a worker's script. It changes with everything that runs in the worker, so that a new one replaces it. */
-  #workerUrl(id: string): string {
+  #workerUrl(id: string, isService = false): string {
     const versions: string[] = [];
     const below = new Set(this.#graph.reachable([id]));
     for (const at of below) {
@@ -102,7 +102,7 @@ export class PieceModules {
       for (const { kind, target } of this.#graph.edges(at))
         if (kind === 'worker') for (const other of this.#graph.reachable([target])) below.add(other);
     }
-    return this.#urls.worker(id, digestVersions(versions).toString(16));
+    return this.#urls.worker(id, digestVersions(versions).toString(16), isService);
   }
 
   /** Changes with a module and the files that it names, but not with the workers that it starts. */

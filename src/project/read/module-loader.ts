@@ -356,7 +356,8 @@ export class ModuleLoader {
         }
         const { target, problem, kind = request.kind } = targets.ofUrl(id, request);
         if (problem) problems.push(problemAt(await placeOf(request), problem));
-        urls.push({ kind, specifier: request.specifier, ...(target ? { target } : {}) });
+        const service = request.isService && kind === 'worker' ? { isService: true as const } : {};
+        urls.push({ kind, specifier: request.specifier, ...(target ? { target } : {}), ...service });
         if (target) edges.push({ kind, specifier: request.specifier, target });
         continue;
       }

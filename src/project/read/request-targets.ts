@@ -112,7 +112,7 @@ export class RequestTargets {
   }
 
   /** The module or file behind `new URL('…', import.meta.url)`; one that isn't there is left to the browser. */
-  ofUrl(id: string, { specifier, kind }: ModuleRequest): RequestTarget {
+  ofUrl(id: string, { specifier, kind, isService }: ModuleRequest): RequestTarget {
     const { resolver, paths } = this.#options;
     const isPath = /^[./]/.test(specifier);
     const first = resolver.resolve(isPath ? specifier : `./${specifier}`, paths.fileOf(id), 'import');
@@ -122,7 +122,7 @@ export class RequestTargets {
     if ('failure' in resolution && resolution.failure.reason === 'refused')
       return { problem: explainFailure(resolution.failure, specifier, paths.root) };
     if (!('found' in resolution)) return {};
-    return this.#named(id, paths.idOf(resolution.found), kind);
+    return this.#named(id, paths.idOf(resolution.found), isService ? 'worker' : kind);
   }
 
   /** What a module gets that names a file by its URL: the file, or a program made of it. */
