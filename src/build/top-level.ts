@@ -1,7 +1,7 @@
 import type { Program } from 'estree';
 import { parseSync } from 'oxc-parser';
-import { declaredIn, hoistedNames } from '../core/bundle/declared-names.js';
 import { topLevelAwaits } from '../core/bundle/syntax.js';
+import { declaredIn, hoistedNames } from '../core/link/declared-names.js';
 import type { Spanned } from '../core/link/tree.js';
 import { type MappedText, type Replacement, replaced } from './mapped.js';
 

@@ -2,8 +2,13 @@ import { readdirSync, readFileSync, statSync } from 'node:fs';
 import { join } from 'node:path';
 import { beforeAll, expect, test } from '@jest/globals';
 import { init, parse } from 'es-module-lexer';
+import { analyze } from 'eslint-scope';
+import type { Identifier, Program } from 'estree';
+import { parseSync } from 'oxc-parser';
 import { linkCommonJs } from '../../src/core/link/link-commonjs.js';
 import { linkModule } from '../../src/core/link/link-module.js';
+import { mayWrite, writingTypes } from '../../src/core/link/own-writes.js';
+import { indexTree } from '../../src/core/link/tree.js';
 import { defaultScriptOptions } from '../../src/core/translate/script-options.js';
 import { translateScript } from '../../src/core/translate/translate-script.js';
 import { referenceLink } from '../support/reference-linker.js';
@@ -60,6 +65,31 @@ test('modules of packages come out as the plain linker makes them, byte for byte
     compared++;
   }
   expect(compared).toBeGreaterThan(full(40, 400));
+});
+
+test('where writes are said not to be to variables of the module, scopes say so too', () => {
+  let hidden = 0;
+  const some = esm.filter((file) => file.includes('@vue') && /\.esm-bundler\.js$/.test(file));
+  for (const file of [...some, ...sample(esm, full(60, 20_000))]) {
+    const { program, errors } = parseSync('module.js', scriptOf(file), {
+      lang: 'js',
+      sourceType: 'module',
+      preserveParens: false,
+    });
+    if (errors.length > 0) continue;
+    const tree = program as unknown as Program;
+    const index = indexTree(tree, writingTypes);
+    const scopes = analyze(tree as never, { ecmaVersion: 2024, sourceType: 'module', fallback: 'iteration' } as never);
+    for (const { name, references } of scopes.globalScope!.childScopes[0]?.variables ?? []) {
+      if (mayWrite(index, new Set([name]))) continue;
+      const isAnywhere = index.nodes.some(
+        (node) => node.type === 'AssignmentExpression' && (node.left as Identifier).name === name,
+      );
+      if (isAnywhere) hidden++;
+      expect([file, name, references.some((reference) => reference.isWrite() && !reference.init)]).toEqual([file, name, false]);
+    }
+  }
+  expect(hidden).toBeGreaterThan(full(0, 100));
 });
 
 test('TypeScript comes out as the plain linker makes it, in both forms', async () => {

@@ -1,6 +1,6 @@
 import type { Node } from 'estree';
+import { hoistedNames } from '../link/declared-names.js';
 import type { Spanned } from '../link/tree.js';
-import { hoistedNames } from './declared-names.js';
 import type { Branch, Choice } from './member.js';
 
 /** Types of nodes in which choices are found. */

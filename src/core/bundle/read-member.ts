@@ -11,11 +11,11 @@ import type {
 } from 'estree';
 import { walk } from 'estree-walker';
 import { parseSync } from 'oxc-parser';
+import { declaredIn, hoistedNames } from '../link/declared-names.js';
 import { analysePlaces } from '../link/module-analysis.js';
 import { scriptsNamed } from '../link/script-imports.js';
 import { indexTree, type Spanned } from '../link/tree.js';
 import { choicesIn, choiceTypes, mayBeKnown } from './choices.js';
-import { declaredIn, hoistedNames } from './declared-names.js';
 import { lateImportsIn } from './late-imports.js';
 import type { ImportedName, Member, Place, Unit } from './member.js';
 import { OwnNames } from './own-names.js';

@@ -40,7 +40,7 @@ export async function linkModule(input: LinkInput): Promise<Linked> {
   } else {
     const { analyseModule } = await import('./module-analysis.js');
     const exportedAs = groupByLocal(draft.locals);
-    const analysis = analyseModule({ ...input, imported, exportedAs, isChecked: input.checked === true });
+    const analysis = analyseModule({ ...input, imported, exportedAs, folds, isChecked: input.checked === true });
     draft.edits.push(...analysis.edits);
     isAsync = analysis.isAsync;
     importWrites = analysis.importWrites;
@@ -64,6 +64,12 @@ export async function linkModule(input: LinkInput): Promise<Linked> {
   };
 }
 
+/**
+ * `a<!--b`, which begins a comment in a script (ECMA-262, B.1.1): behind the mark there has to stand what can be made less. In strings and
+ * expressions that look for it, mostly something else does.
+ */
+const mayComment = /<!--\s*[^\s|)\],;:?<>=*%^&!~+-]/;
+
 function internNames({ exported, request, imported }: Indirect): Indirect {
   return { exported: intern(exported), request, imported: imported === null ? null : intern(imported) };
 }
@@ -75,7 +81,7 @@ function internNames({ exported, request, imported }: Indirect): Indirect {
  */
 function withoutTree({ input, edits }: Draft, suspects: ReadonlySet<string>): { isParsed: boolean } | undefined {
   const { text } = input;
-  if (text.includes('<!--') || (text.includes('-->') && /^\s*-->/m.test(text))) return undefined;
+  if (mayComment.test(text) || (text.includes('-->') && /^\s*-->/m.test(text))) return undefined;
   if (text.includes('export') && /\bexport\s*\{\s*\}/.test(text)) return undefined;
   if (suspects.size > 0 && mayBeAssigned(text, suspects)) return undefined;
   if (!/\bawait\b|\barguments\b/.test(text)) return { isParsed: false };

@@ -50,11 +50,21 @@ function mayTarget(text: string, end: number, names: ReadonlySet<string>): boole
 /** Whether a bracket at `start` stands behind what it takes a member of, and begins no pattern. */
 function isMember(text: string, start: number): boolean {
   const end = start - 1;
-  // Behind the head of an `if`, a pattern may stand.
   if (text[end] === ']') return true;
+  if (text[end] === ')') {
+    // Behind the head of an `if`, a pattern may stand.
+    const opening = openingOf(text, end);
+    const inside = opening === undefined ? '"' : text.slice(opening, end).replace(/\/\*[^*'"`()[\]{}]*\*\//g, '');
+    if (/['"`/]/.test(inside)) return false;
+    const last = lastBefore(text, opening!);
+    return !headWords.test(text.slice(wordStart(text, last), last + 1));
+  }
   const word = text.slice(wordStart(text, end), start);
   return word !== '' && !words.test(word);
 }
+
+/** Words whose heads in brackets a statement follows. */
+const headWords = /^(?:if|while|for|with|await)$/;
 
 /** Words behind which a value or a pattern begins. */
 const words = /^(?:return|throw|typeof|void|delete|in|of|instanceof|new|await|yield|case|do|else|extends|default)$/;

@@ -4,7 +4,8 @@ import { walk } from 'estree-walker';
 import { parseSync } from 'oxc-parser';
 import { blank, type Edit } from './edits.js';
 import { foldConstants } from './fold-constants.js';
-import { parentsOf, type Spanned } from './tree.js';
+import { mayWrite, writingTypes } from './own-writes.js';
+import { indexTree, type Spanned } from './tree.js';
 
 export interface AnalysisInput {
   text: string;
@@ -14,6 +15,8 @@ export interface AnalysisInput {
   imported: readonly string[];
   /** Local name -> the names under which it is exported. */
   exportedAs: ReadonlyMap<string, readonly string[]>;
+  /** The constants of the text as they were folded already, where its words were enough for that. */
+  folds?: readonly Edit[] | undefined;
   /** Make the checked form: every read of an import asks the runtime first. */
   isChecked: boolean;
 }
@@ -31,19 +34,23 @@ export interface Analysis {
 export function analyseModule(input: AnalysisInput): Analysis {
   const { program } = parseSync('module.js', input.text, { lang: 'js', sourceType: 'module', preserveParens: false });
   const tree = program as unknown as Program;
-  const parents = parentsOf(tree);
+  const index = indexTree(tree, writingTypes);
+  const { parents } = index;
   let known: ScopeManager | undefined;
   const scopes = () => {
     known ??= analyze(tree as never, { ecmaVersion: 2024, sourceType: 'module', fallback: 'iteration' } as never);
     return known;
   };
-  const variables = moduleVariables(scopes, input);
-  const places = analysePlaces(tree, input.text, input.constants, scopes);
+  const { text, exportedAs, imported, isChecked, folds } = input;
+  const isWritten = isChecked || mayWrite(index, new Set([...exportedAs.keys(), ...imported]));
+  const variables = isWritten ? moduleVariables(scopes, input) : new Map();
+  const places = analysePlaces(tree, text, folds ? {} : input.constants, scopes);
   const edits = [
+    ...(folds ?? []),
     ...places.edits,
-    ...emptyExportEdits(tree, input.text),
+    ...emptyExportEdits(tree, text),
     // In this order: what is read may end where what is assigned does, and is inside of it.
-    ...(input.isChecked ? checkedReadEdits(variables, parents, input) : []),
+    ...(isChecked ? checkedReadEdits(variables, parents, input) : []),
     ...assignmentEdits(variables, parents, input),
   ];
   return { isAsync: places.isAsync, edits, importWrites: findImportWrites(variables, input) };

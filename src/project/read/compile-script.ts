@@ -254,6 +254,14 @@ function mayBeMisread(text: string, [imports, exports]: LexerRecords): boolean {
     end !== undefined &&
     /^\s*(?:async\b[^({]{0,200}?)?(?:(?:function|class)\b[^({]{0,200}?)?\/[*/]/.test(text.slice(end, end + 500));
   if (heads.some(isInHead)) return true;
+  // White space beyond ASCII behind a template.
+  const isWide = ({ type, specifier, start, end }: (typeof imports)[number]) =>
+    type === 'dynamic' && specifier === undefined && /^`.*`[^\x00-\x7f]/s.test(text.slice(start, end));
+  if (imports.some(isWide)) return true;
+  // A member of that name behind a comment.
+  const isMember = ({ importStart }: (typeof imports)[number]) =>
+    /\.(?:\s*\/\*[^*]*\*\/|[ \t]*\/\/.*\r?\n)\s*$/.test(text.slice(Math.max(0, importStart - 200), importStart));
+  if (imports.some(isMember)) return true;
   const hasComment = (from: number, to: number) => /\/[*/]/.test(text.slice(from, to));
   return (
     imports.some(({ type, importStart, start }) => type === 'static' && hasComment(importStart, start)) ||
