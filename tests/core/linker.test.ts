@@ -78,6 +78,17 @@ describe('the linked form', () => {
     expect(bodyOf(await link(source))).not.toContain('touch');
   });
 
+  test.each([
+    ['log(n.a, n?.b, n\n.c(), o.n, nn, n$, én)', false],
+    ['log({ ...n }, n.a)', true],
+    ['log(...n)', true],
+    ['log(n["a"])', true],
+    ['export { n }', true],
+    ['log(n)', true],
+  ])('says whether a namespace object is used in any way but by its members: %s', async (source, isWhole) => {
+    expect((await link(`import * as n from 'x'; ${source}`)).code.includes(', true]')).toBe(isWhole);
+  });
+
   test('takes another handle where the source uses the usual one', async () => {
     const translated = await translateScript('export const my = 1; export default () => my;', {
       id: 'a.ts',

@@ -198,6 +198,6 @@ function firstLine(parts: Parts, { handle, text }: LinkInput, isAsync: boolean):
 /** As the linker tells it, by the text: see `escapes` there. */
 function isUsedWhole(text: string, local: string): boolean {
   const name = local.replaceAll('$', '\\$');
-  const uses = text.match(new RegExp(`(?<![\\w$.])${name}(?![\\w$])`, 'g'))?.length ?? 0;
-  return uses - 1 > (text.match(new RegExp(`(?<![\\w$.])${name}\\s*\\??\\.\\s*[A-Za-z_$]`, 'g'))?.length ?? 0);
+  const uses = (rest: string) => text.match(new RegExp(`(?<![\\w$]|(?<!\\.\\.)\\.)${name}${rest}`, 'g'))?.length ?? 0;
+  return uses('(?![\\w$])') - 1 > uses('\\s*\\??\\.\\s*[A-Za-z_$]');
 }

@@ -183,14 +183,30 @@ function header(draft: Draft, isAsync: boolean): string {
 
 /** Which namespace objects are used in any way but `name.member`, so that what they are can be told. Errs towards yes. */
 function escapingNames(text: string, locals: readonly string[]): Set<string> {
-  const left = new Map(locals.map((local) => [local, 1]));
-  if (left.size === 0) return new Set();
-  for (const match of text.matchAll(/(?<![\p{ID_Continue}$.])([\p{ID_Start}$_][\p{ID_Continue}$]*)(\s*\??\.\s*[A-Za-z_$])?/gu)) {
-    const count = left.get(match[1]!);
-    if (count !== undefined && match[2] === undefined) left.set(match[1]!, count - 1);
-  }
+  return new Set(locals.filter((local) => escapes(text, local)));
+}
+
+function escapes(text: string, local: string): boolean {
   // One use is the import itself.
-  return new Set([...left].filter(([, count]) => count < 0).map(([local]) => local));
+  let isImport = true;
+  for (let at = text.indexOf(local); at !== -1; at = text.indexOf(local, at + local.length)) {
+    const end = at + local.length;
+    const isMember = text[at - 1] === '.' && !text.startsWith('...', at - 3);
+    if (isMember || isNamePart(text.charCodeAt(at - 1)) || isNamePart(text.charCodeAt(end))) continue;
+    memberBehind.lastIndex = end;
+    if (memberBehind.test(text)) continue;
+    if (!isImport) return true;
+    isImport = false;
+  }
+  return false;
+}
+
+const memberBehind = /\s*\??\.\s*[A-Za-z_$]/y;
+
+/** Whether a code unit belongs to a name. */
+function isNamePart(code: number): boolean {
+  if (code > 127) return /[\p{ID_Continue}\u200c\u200d]/u.test(String.fromCharCode(code));
+  return (code >= 97 && code <= 122) || (code >= 65 && code <= 90) || (code >= 48 && code <= 57) || code === 36 || code === 95;
 }
 
 /** `{ __proto__: … }` would set a prototype, and other names may be no identifiers. */
