@@ -78,6 +78,14 @@ const modules: [what: string, text: (n: number) => string][] = [
   ['one minified line', (n) => `${lines(n, (at) => `var a${at}=b=>{c[${at}]=b;d.e=${at}};`)}export{a1 as x};`],
   ['assignments to exports', (n) => `export let x = 0;\n${lines(n, (at) => `x = ${at};\nx += y[${at}] = ${at};\n`)}`],
   ['URLs', (n) => lines(n, (at) => `use(new URL('./i${at}.png', import.meta.url));\n`)],
+  [
+    'URLs by expressions',
+    (n) => lines(n, (at) => `use(new URL(\`./i${at}/\${a}.png\`, import.meta.url), import.meta.resolve('./' + b));\n`),
+  ],
+  [
+    'assignments to names of functions',
+    (n) => `export let x = 0;\n${lines(n, (at) => `function f${at}() { let x; x = ${at}; }\n`)}`,
+  ],
   ['constants', (n) => lines(n, (at) => `if (process.env.NODE_ENV !== 'production') warn(${at});\n`)],
   ['nested brackets', (n) => `export const t = ${'['.repeat(n / 4)}${']'.repeat(n / 4)};\nx = y;\n`],
 ];

@@ -183,7 +183,22 @@ function header(draft: Draft, isAsync: boolean): string {
 
 /** Which namespace objects are used in any way but `name.member`, so that what they are can be told. Errs towards yes. */
 function escapingNames(text: string, locals: readonly string[]): Set<string> {
-  return new Set(locals.filter((local) => escapes(text, local)));
+  return locals.length <= fewNames ? new Set(locals.filter((local) => escapes(text, local))) : escapingOfMany(text, locals);
+}
+
+/** So many are looked for one after another, which takes less time than reading all words. */
+const fewNames = 3;
+
+function escapingOfMany(text: string, locals: readonly string[]): Set<string> {
+  const left = new Map(locals.map((local) => [local, 1]));
+  for (const match of text.matchAll(
+    /(?<![\p{ID_Continue}$]|(?<!\.\.)\.)([\p{ID_Start}$_][\p{ID_Continue}$]*)(\s*\??\.\s*[A-Za-z_$])?/gu,
+  )) {
+    const count = left.get(match[1]!);
+    if (count !== undefined && match[2] === undefined) left.set(match[1]!, count - 1);
+  }
+  // One use is the import itself.
+  return new Set([...left].filter(([, count]) => count < 0).map(([local]) => local));
 }
 
 function escapes(text: string, local: string): boolean {

@@ -15,9 +15,10 @@ export const writingTypes: ReadonlySet<string> = new Set([
  * of a function or block around it. Declarations don't count. Errs towards yes, and makes no scopes.
  */
 export function mayWrite({ nodes, parents }: TreeIndex, names: ReadonlySet<string>): boolean {
+  const scopes = new Map<Node, Declared>();
   return nodes.some((node) => {
     const target = targetOf(node);
-    return target !== undefined && writtenIn(target).some((name) => names.has(name) && !isHidden(node, name, parents));
+    return target !== undefined && writtenIn(target).some((name) => names.has(name) && !isHidden(node, name, parents, scopes));
   });
 }
 
@@ -34,28 +35,42 @@ function writtenIn(target: Node): string[] {
 }
 
 /** Whether a scope around a node, below the module's, certainly declares a name. */
-function isHidden(node: Node, name: string, parents: ReadonlyMap<Node, Node>): boolean {
+function isHidden(node: Node, name: string, parents: ReadonlyMap<Node, Node>, scopes: Map<Node, Declared>): boolean {
   /** A `var` was found, which a function around it makes its own. */
   let isHoisted = false;
   for (let at: Node | undefined = node; at && at.type !== 'Program'; at = parents.get(at)) {
-    if (at.type === 'FunctionDeclaration' || at.type === 'FunctionExpression' || at.type === 'ArrowFunctionExpression') {
-      if (isHoisted || at.params.some((param) => declaredIn(param).includes(name))) return true;
-      continue;
-    }
-    if (at.type === 'CatchClause' && at.param && declaredIn(at.param).includes(name)) return true;
-    for (const declaration of declarationsOf(at)) {
-      if (declaration.type === 'VariableDeclaration') {
-        if (!declaration.declarations.some(({ id }) => declaredIn(id).includes(name))) continue;
-        if (declaration.kind !== 'var') return true;
-        isHoisted = true;
-      } else if (
-        (declaration.type === 'FunctionDeclaration' || declaration.type === 'ClassDeclaration') &&
-        declaration.id?.name === name
-      )
-        return true;
-    }
+    if (!scopeTypes.test(at.type)) continue;
+    const known = scopes.get(at) ?? declaredBy(at);
+    scopes.set(at, known);
+    if (known.own.has(name) || (isHoisted && known.isFunction)) return true;
+    if (known.hoisted.has(name)) isHoisted = true;
   }
   return false;
+}
+
+/** The names that a node declares for what is in it. */
+interface Declared {
+  isFunction: boolean;
+  own: Set<string>;
+  /** Those by `var`. */
+  hoisted: Set<string>;
+}
+
+const scopeTypes =
+  /^(?:Function(?:Declaration|Expression)|ArrowFunctionExpression|CatchClause|BlockStatement|StaticBlock|For(?:In|Of)?Statement)$/;
+
+function declaredBy(node: Node): Declared {
+  const declared: Declared = { isFunction: 'params' in node, own: new Set(), hoisted: new Set() };
+  const params = 'params' in node ? node.params : node.type === 'CatchClause' && node.param ? [node.param] : [];
+  for (const param of params) for (const name of declaredIn(param)) declared.own.add(name);
+  for (const statement of declarationsOf(node)) {
+    if (statement.type === 'VariableDeclaration') {
+      const names = statement.kind === 'var' ? declared.hoisted : declared.own;
+      for (const { id } of statement.declarations) for (const name of declaredIn(id)) names.add(name);
+    } else if ((statement.type === 'FunctionDeclaration' || statement.type === 'ClassDeclaration') && statement.id)
+      declared.own.add(statement.id.name);
+  }
+  return declared;
 }
 
 /** The statements among which a node's own declarations are. */
