@@ -206,7 +206,7 @@ async function importNatively(url: URL): Promise<object> {
     const isOurs = url.href.startsWith(new URL(ours(frontEndBase()), location.href).href);
     if (!(error instanceof TypeError) || !isOurs || !/fetch|load|import/i.test(error.message)) throw error;
     throw new TypeError(
-      `${error.message} (import() finds a module of the project if its path stands there as a string, or as one with a part that varies, such as \`./berths/\${name}.js\`)`,
+      `${error.message} (import() finds a module of the project if its path stands as a string in the module that imports it, or with parts that vary, such as \`./berths/\${name}.js\`)`,
     );
   }
 }

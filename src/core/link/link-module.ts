@@ -7,7 +7,7 @@ import { foldTextually } from './fold-in-text.js';
 import type { Linked, LinkInput } from './linked.js';
 import { mayBeAssigned } from './may-be-assigned.js';
 import { type Indirect, importRecords, type ModuleRecord, recordModule, type Syntax, staticPlaces } from './module-record.js';
-import { makesUrls } from './url-places.js';
+import { makesPaths } from './url-places.js';
 
 /** A module's record with what linking does to its text. */
 interface Draft extends ModuleRecord {
@@ -24,8 +24,9 @@ interface Draft extends ModuleRecord {
 export async function linkModule(input: LinkInput): Promise<Linked> {
   const { text } = input;
   const scripts = text.includes('importScripts') ? (await import('./script-imports.js')).allScriptsNamed(text) : undefined;
-  const parser = makesUrls(text) ? (await import('oxc-parser')).parseSync : undefined;
-  const record = recordModule({ text, records: input.records ?? parse(text), defaultName: `${input.handle}_d`, scripts, parser });
+  const records = input.records ?? parse(text);
+  const parser = makesPaths(text, records[0]) ? (await import('oxc-parser')).parseSync : undefined;
+  const record = recordModule({ text, records, defaultName: `${input.handle}_d`, scripts, parser });
   const draft: Draft = { ...record, input, edits: record.syntax.flatMap((place) => editsOf(place, input)) };
   const imported = draft.bindings.map(({ local }) => local);
   const suspects = new Set([...draft.locals.values(), ...imported].filter((local) => !draft.constants.has(local)));

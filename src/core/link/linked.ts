@@ -8,8 +8,10 @@ export type RequestKind = 'import' | 'dynamic' | 'require' | 'url' | 'worker';
 export interface ModuleRequest {
   kind: RequestKind;
   specifier: string;
-  /** `specifier` holds one `*`: every file that matches may be meant. */
+  /** `specifier` holds `*`, which stands for anything but a slash: every file that matches may be meant. */
   isPattern?: true;
+  /** Nothing says that it's imported, but it stands there, and what is imported does not show. */
+  isGuess?: true;
   /** A script by its URL that is registered as a service worker. */
   isService?: true;
   /** A `require` outside of any function, branch or `try`: where it fails, the module fails. */

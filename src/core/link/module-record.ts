@@ -3,7 +3,7 @@ import { intern } from '../text/intern.js';
 import type { ImportRecord, LexerRecords, ModuleRequest } from './linked.js';
 import type { NamedFile } from './script-imports.js';
 import { readImportedNames, unescapeName, wordsFrom } from './statement-words.js';
-import { type Parser, urlsAround } from './url-places.js';
+import { importsIn, isModulePattern, type Parser, urlsAround } from './url-places.js';
 
 /** An imported name and the variable that it goes by; `imported` is `null` for the namespace object. */
 export interface Binding {
@@ -65,6 +65,8 @@ interface Draft extends ModuleRecord {
   urlPlaces: Map<number, number>;
   requestOf: Map<string, number>;
   parser: Parser | undefined;
+  /** Some `import()` may name anything. */
+  isOpen: boolean;
 }
 
 export interface RecordInput {
@@ -91,6 +93,7 @@ export function recordModule({
     text,
     defaultName,
     parser,
+    isOpen: false,
     taken: new Set(),
     urlPlaces: new Map(),
     requestOf: new Map(),
@@ -105,6 +108,7 @@ export function recordModule({
   };
   const requestOfImport = imports.map((record) => takeImport(draft, record));
   takeExports(draft, exports, requestOfImport);
+  if (draft.isOpen) takeMentioned(draft, imports);
   for (const { specifier, start, end } of scripts) takeFile(draft, { kind: 'url', specifier, start, end });
   return draft;
 }
@@ -119,29 +123,21 @@ function takeImport(draft: Draft, record: Import): number {
   }
   if (record.type === 'dynamic') {
     syntax.push({ kind: 'dynamic', start: record.importStart, end: record.importStart + 'import'.length });
-    const pattern = record.glob
-      ? record.specifier
-      : record.specifier === undefined
-        ? patternOf(text.slice(record.start, record.end))
-        : undefined;
-    if (pattern !== undefined) {
-      const isOne = /^\.{1,2}\/[^*]*\*[^*]*$/.test(pattern);
-      return isOne
-        ? addRequest(draft, { kind: 'dynamic', specifier: pattern, isPattern: true, start: record.start, end: record.end })
-        : -1;
-    }
-    if (record.specifier === undefined) return -1;
     const type =
       record.attributesStart === -1
         ? undefined
         : /\btype['"]?\s*:\s*(['"])(.*?)\1/.exec(text.slice(record.attributesStart, record.importEnd))?.[2];
-    return addRequest(draft, {
-      kind: 'dynamic',
-      specifier: record.specifier,
-      start: record.start,
-      end: record.end,
-      ...(type ? { type } : {}),
-    });
+    const more = { kind: 'dynamic' as const, start: record.start, end: record.end, ...(type ? { type } : {}) };
+    if (record.specifier === undefined) {
+      const named = draft.parser ? importsIn(text.slice(record.start, record.end), draft.parser) : [];
+      for (const { specifier, isPattern } of named)
+        addRequest(draft, { ...more, specifier, ...(isPattern ? { isPattern } : {}) });
+      if (named.length === 0) draft.isOpen = true;
+      return -1;
+    }
+    if (!record.glob) return addRequest(draft, { ...more, specifier: record.specifier });
+    const pattern = record.specifier.replace(/\*+/g, '*');
+    return isModulePattern(pattern) ? addRequest(draft, { ...more, specifier: pattern, isPattern: true }) : -1;
   }
   const type = record.attributes?.find(([key]) => key === 'type')?.[1];
   const request = addRequest(draft, {
@@ -157,6 +153,17 @@ function takeImport(draft: Draft, record: Import): number {
     for (const name of readImportedNames(text, record.importStart, record.importEnd)) draft.bindings.push({ request, ...name });
   }
   return request;
+}
+
+/** What an `import()` of a variable may name: the paths that stand in the module as strings, e.g. in a table of pages. */
+function takeMentioned(draft: Draft, imports: readonly Import[]): void {
+  const isTaken = (at: number) =>
+    imports.some((record) => record.type !== 'import-meta' && record.importStart <= at && at < record.importEnd);
+  for (const { 0: found, 2: specifier, index } of draft.text.matchAll(/(['"`])(\.{1,2}\/[^'"`\\$\n*]+)\1/g)) {
+    const [start, end] = [index + 1, index + found.length - 1];
+    const isFile = (['url', 'worker'] as const).some((kind) => draft.requestOf.has(requestKey({ kind, specifier: specifier! })));
+    if (!isTaken(index) && !isFile) addRequest(draft, { kind: 'dynamic', specifier: specifier!, isGuess: true, start, end });
+  }
 }
 
 /** The files that are named around `import.meta`. */
@@ -185,14 +192,12 @@ function takeFile(draft: Draft, { start, end, ...named }: ModuleRequest): void {
   draft.syntax.push({ kind: 'url', start, end, place });
 }
 
-/** `'./berths/' + name + '.ts'` -> `./berths/*.ts`: strings with one expression between them. */
-function patternOf(expression: string): string | undefined {
-  const parts = /^\s*(['"])(\.{1,2}\/[^'"\\*]*)\1\s*\+([^'"`]+?)(?:\+\s*(['"])([^'"\\*]*)\4\s*)?$/.exec(expression);
-  return parts ? `${parts[2]}*${parts[5] ?? ''}` : undefined;
+function requestKey({ kind, specifier, type }: Pick<ModuleRequest, 'kind' | 'specifier' | 'type'>): string {
+  return `${kind}\0${specifier}\0${type ?? ''}`;
 }
 
 function addRequest(draft: Draft, request: ModuleRequest): number {
-  const key = `${request.kind}\0${request.specifier}\0${request.type ?? ''}`;
+  const key = requestKey(request);
   const known = draft.requestOf.get(key);
   if (known !== undefined) return known;
   draft.requestOf.set(key, draft.requests.push({ ...request, specifier: intern(request.specifier) }) - 1);

@@ -1,8 +1,9 @@
+import type { Import } from 'es-module-lexer';
 import type { Expression, Node } from 'estree';
 import type { parseSync } from 'oxc-parser';
 import type { Spanned } from './tree.js';
 
-/** What reads expressions. It's loaded only where some module has such: see `makesUrls`. */
+/** What reads expressions. It's loaded only where some module has such: see `makesPaths`. */
 export type Parser = typeof parseSync;
 
 /** A string that names a file, with its quotes; or what makes one, such as a template, where `*` stands for anything but a slash. */
@@ -10,16 +11,46 @@ export type UrlPlace = { start: number; end: number } & ({ kind: 'url'; specifie
 
 /** What an expression, e.g. the first argument of `new URL`, may name; in both branches where it is a choice. */
 export function urlPlaces(node: Node): UrlPlace[] {
-  if (node.type === 'ConditionalExpression') return [...urlPlaces(node.consequent), ...urlPlaces(node.alternate)];
-  if (node.type === 'LogicalExpression') return [...urlPlaces(node.left), ...urlPlaces(node.right)];
-  const { start, end } = node as Spanned;
-  const parts = partsOf(node);
-  if (!parts.includes(undefined)) {
-    const specifier = parts.join('');
-    return /^(?:\.{0,2}\/|[\w@])[^'"\\:]*$/.test(specifier) ? [{ kind: 'url', start, end, specifier }] : [];
-  }
-  const pattern = patternOf(parts);
-  return pattern === undefined ? [] : [{ kind: 'urls', start, end, pattern }];
+  return choicesOf(node).flatMap((choice): UrlPlace[] => {
+    const { start, end } = choice as Spanned;
+    const parts = partsOf(choice);
+    if (!parts.includes(undefined)) {
+      const specifier = parts.join('');
+      return /^(?:\.{0,2}\/|[\w@])[^'"\\:]*$/.test(specifier) ? [{ kind: 'url', start, end, specifier }] : [];
+    }
+    const pattern = patternOf(parts);
+    return pattern !== undefined && isFilePattern(pattern) ? [{ kind: 'urls', start, end, pattern }] : [];
+  });
+}
+
+/** What an `import()` may name. */
+export interface ModulePlace {
+  specifier: string;
+  /** `*` in it stands for anything but a slash. */
+  isPattern: boolean;
+}
+
+/** The modules that the expression in an `import()` may name. None where it may be anything. */
+export function importsIn(expression: string, parser: Parser): ModulePlace[] {
+  const node = expressionOf(expression, parser);
+  return choicesOf(node).flatMap((choice): ModulePlace[] => {
+    const parts = partsOf(choice);
+    if (!parts.includes(undefined)) return [{ specifier: parts.join(''), isPattern: false }];
+    const pattern = patternOf(parts);
+    return pattern !== undefined && isModulePattern(pattern) ? [{ specifier: pattern, isPattern: true }] : [];
+  });
+}
+
+/** Whether a pattern says in which folder its modules are: `./berths/*.ts`, `@/pages/*\/index`. */
+export function isModulePattern(pattern: string): boolean {
+  return /^(?:\.{0,2}\/|[^./*:][^*:]*\/)[^*]*\*/.test(pattern);
+}
+
+/** The branches of a choice; an expression that is none by itself. */
+function choicesOf(node: Node | undefined): Node[] {
+  if (node?.type === 'ConditionalExpression') return [...choicesOf(node.consequent), ...choicesOf(node.alternate)];
+  if (node?.type === 'LogicalExpression') return [...choicesOf(node.left), ...choicesOf(node.right)];
+  return node ? [node] : [];
 }
 
 /** The files named around an `import.meta`. */
@@ -52,8 +83,11 @@ export function urlsAround(text: string, start: number, end: number, parser: Par
   return undefined;
 }
 
-/** Whether a module may name files by expressions that are more than a string, which a parser has to read. */
-export function makesUrls(text: string): boolean {
+/** Whether a module may name files or modules by expressions that are more than a string, which a parser has to read. */
+export function makesPaths(text: string, imports: readonly Import[]): boolean {
+  const isMade = (record: Import) =>
+    record.type === 'dynamic' && record.specifier === undefined && /['"`]/.test(text.slice(record.start, record.end));
+  if (imports.some(isMade)) return true;
   return /\bimport\s*\.\s*meta\b/.test(text) && (madeUrl.test(text) || madeResolve.test(text));
 }
 
@@ -80,29 +114,33 @@ function placesIn(expression: string, from: number, parser: Parser | undefined):
   if (/^(['"])(?:\.{0,2}\/|[\w@])[^'"\\:\n\r]*\1$/.test(expression))
     return [{ kind: 'url', start: from, end: from + expression.length, specifier: expression.slice(1, -1) }];
   if (!parser) return undefined;
-  const { program, errors } = parser('expression.js', `(${expression}\n)`, { sourceType: 'module', preserveParens: false });
-  const [statement, ...others] = program.body;
-  if (errors.length > 0 || others.length > 0 || statement?.type !== 'ExpressionStatement') return undefined;
-  return urlPlaces(statement.expression as Node).map((place) => ({
-    ...place,
-    start: place.start - 1 + from,
-    end: place.end - 1 + from,
-  }));
+  const node = expressionOf(expression, parser);
+  return node && urlPlaces(node).map((place) => ({ ...place, start: place.start - 1 + from, end: place.end - 1 + from }));
 }
 
-/**
- * The files that an expression may name: `./flags/*.svg` for `` `./flags/${code}.svg` `` and for `'./flags/' + code + '.svg'`.
- * `undefined` where it may be anything: a path has to begin it, and a folder or an ending to say more.
- */
+/** An expression's tree, with offsets of one more; `undefined` where a text is no expression. */
+function expressionOf(expression: string, parser: Parser): Node | undefined {
+  const { program, errors } = parser('expression.js', `(${expression}\n)`, { sourceType: 'module', preserveParens: false });
+  const [statement, ...others] = program.body;
+  return errors.length > 0 || others.length > 0 || statement?.type !== 'ExpressionStatement'
+    ? undefined
+    : (statement.expression as Node);
+}
+
+/** `./flags/*.svg` for `` `./flags/${code}.svg` `` and for `'./flags/' + code + '.svg'`. */
 function patternOf(parts: readonly (string | undefined)[]): string | undefined {
   if (parts.some((part) => part?.includes('*'))) return undefined;
-  const pattern = parts
+  return parts
     .map((part) => part ?? '*')
     .join('')
     .replace(/\*+/g, '*');
-  if (!pattern.includes('*') || !/^\.{1,2}\/[^?#\\:]*$/.test(pattern)) return undefined;
+}
+
+/** Whether a pattern doesn't stand for anything: a path has to begin it, and a folder or an ending to say more. */
+function isFilePattern(pattern: string): boolean {
+  if (!/^\.{1,2}\/[^?#\\:]*$/.test(pattern)) return false;
   const says = pattern.replace(/^(?:\.{1,2}\/)+/, '');
-  return /^[^*]+\//.test(says) || /\*[^*/]*\.\w+$/.test(says) ? pattern : undefined;
+  return /^[^*]+\//.test(says) || /\*[^*/]*\.\w+$/.test(says);
 }
 
 /** The strings that an expression joins; `undefined` for what is known at run time only. */

@@ -23,7 +23,7 @@ import type { StyleCompiler } from '../styles/style-compiler.js';
 import { type AdaptedFile, AdaptedFiles, adapterProblems } from './adapted-files.js';
 import { type CompiledScript, isInPackage, type MadeScript, type NotCompiled, placeIn } from './compile-script.js';
 import { partGone, relocated } from './part-places.js';
-import { helperPrefix, preactRefresh, preactRefreshId, type RequestTargets } from './request-targets.js';
+import { helperPrefix, type Match, preactRefresh, preactRefreshId, type RequestTargets } from './request-targets.js';
 import { type KeptTexts, ScriptCompiler, type SourceVersion } from './script-compiler.js';
 import type { TsSettings } from './ts-settings.js';
 
@@ -362,12 +362,14 @@ export class ModuleLoader {
         continue;
       }
       if (request.isPattern) {
-        const { matches, problem } = targets.matches(id, request.specifier);
+        const { matches, problem } = targets.matches(id, request);
         if (problem) problems.push(problemAt(await placeOf(request), problem));
-        for (const [specifier, target] of matches) {
-          edges.push({ kind: 'dynamic', specifier, target });
-          runtime.dynamic = { ...runtime.dynamic, [specifier]: { id: target, piece: this.#options.lazyPiece(target) } };
-        }
+        for (const match of matches) this.#addLate({ ...match, type: request.type }, edges, runtime);
+        continue;
+      }
+      if (request.isGuess) {
+        const target = inPackage ? undefined : targets.ofGuess(id, request.specifier);
+        if (target !== undefined) this.#addLate({ specifier: request.specifier, type: undefined, target }, edges, runtime);
         continue;
       }
       const { target, problem, warning } = targets.ofModule(id, request);
@@ -379,13 +381,13 @@ export class ModuleLoader {
       }
       if (target === undefined) continue;
       const { kind, specifier, type } = request;
-      edges.push({ kind, specifier, target, ...(type === undefined ? {} : { type }) });
-      if (request.kind === 'import') runtime.imports.push(target);
-      else if (request.kind === 'require') runtime.requires = { ...runtime.requires, [request.specifier]: target };
-      else {
-        const key = request.type ? `${request.specifier}\0${request.type}` : request.specifier;
-        runtime.dynamic = { ...runtime.dynamic, [key]: { id: target, piece: this.#options.lazyPiece(target) } };
+      if (kind === 'dynamic') {
+        this.#addLate({ specifier, type, target }, edges, runtime);
+        continue;
       }
+      edges.push({ kind, specifier, target, ...(type === undefined ? {} : { type }) });
+      if (kind === 'import') runtime.imports.push(target);
+      else runtime.requires = { ...runtime.requires, [specifier]: target };
     }
     if (problems.length > 0) return { problems, edges };
     if (this.#keepsState && !inPackage && edges.some(({ target }) => /(?:^|\/)node_modules\/preact\//.test(target))) {
@@ -420,6 +422,14 @@ export class ModuleLoader {
       },
       edges,
     };
+  }
+
+  /** Where an `import()` leads. */
+  #addLate({ specifier, type, target }: Match & { type: string | undefined }, edges: Edge[], runtime: RuntimeEdges): void {
+    edges.push({ kind: 'dynamic', specifier, target, ...(type === undefined ? {} : { type }) });
+    const key = type ? `${specifier}\0${type}` : specifier;
+    runtime.dynamic ??= {};
+    runtime.dynamic[key] = { id: target, piece: this.#options.lazyPiece(target) };
   }
 
   /** `isTyped`: imported with a type attribute, so that the value is the only export. */

@@ -95,6 +95,16 @@ export class RequestTargets {
     return { problem: explained };
   }
 
+  /** The module of a path that may be meant, if there is one. */
+  ofGuess(id: string, specifier: string): string | undefined {
+    const { resolver, paths, adapters } = this.#options;
+    const resolution = resolver.resolve(specifier, paths.fileOf(id), 'import');
+    if (!('found' in resolution)) return undefined;
+    const target = paths.idOf(resolution.found);
+    const kind = kindOfFile(target);
+    return kind === 'script' || kind === 'json' || adapters.some(({ files }) => target.search(files) !== -1) ? target : undefined;
+  }
+
   /** A module that comes with Vine Spark; the project's own where it has one. */
   ofOwn(specifier: string): string {
     const { resolver, paths } = this.#options;
@@ -143,43 +153,81 @@ export class RequestTargets {
     return text !== undefined && asksForOthers(text);
   }
 
-  /** The files that a pattern such as `./berths/*.ts` stands for, by the specifiers that name them. */
-  matches(id: string, pattern: string): { matches: [specifier: string, target: string][]; problem?: RequestTarget['problem'] } {
-    const [before, after] = pattern.split('*') as [string, string];
-    const { paths, files, gate } = this.#options;
-    const cut = before.lastIndexOf('/') + 1;
-    const folder = join(dirname(paths.fileOf(id)), before.slice(0, cut));
-    const matches: [string, string][] = [];
-    for (const name of files.list(folder)) {
-      const kind = kindOfFile(name);
-      if (!name.startsWith(before.slice(cut)) || !kind || files.kindOf(join(folder, name)) !== 'file') continue;
-      const file = files.realPath(join(folder, name));
-      const why = gate.refusal(join(folder, name), file);
-      if (why === 'outside') return { matches: [], problem: explainRefusal({ why, file }, pattern) };
-      if (why !== undefined) continue;
-      const target = paths.idOf(file);
-      if (name.endsWith(after)) matches.push([before.slice(0, cut) + name, target]);
-      // Without an extension in the pattern, scripts can be meant without theirs.
-      if (after === '' && kind === 'script') matches.push([before.slice(0, cut) + name.replace(/\.[^.]+$/, ''), target]);
+  /**
+   * The modules that a pattern such as `./berths/*.ts` or `@/pages/*\/index` stands for, by the specifiers that name them. `*` stands for
+   * anything but a slash.
+   */
+  matches(id: string, { specifier: pattern, type }: ModuleRequest): { matches: Match[]; problem?: RequestTarget['problem'] } {
+    const { resolver, paths, files } = this.#options;
+    const head = pattern.slice(0, pattern.slice(0, pattern.indexOf('*')).lastIndexOf('/') + 1);
+    const parts = pattern.slice(head.length).split('/');
+    const base = this.#foldersOf(id, head).find((folder) => this.#isFolder(folder));
+    if (base === undefined) return { matches: [] };
+    const last = parts.pop()!;
+    const matches = new Map<string, string>();
+    for (const inside of this.#foldersIn(base, parts)) {
+      for (const name of files.list(join(base, inside)).flatMap((one) => this.#namesFor(join(base, inside, one), last))) {
+        const specifier = `${head}${inside}${name}`;
+        const resolution = resolver.resolve(specifier, paths.fileOf(id), 'import');
+        if ('found' in resolution) matches.set(specifier, withType(paths.idOf(resolution.found), type));
+        else if ('failure' in resolution && resolution.failure.reason === 'refused' && resolution.failure.why === 'outside')
+          return { matches: [], problem: explainFailure(resolution.failure, pattern, paths.root) };
+      }
     }
-    return { matches };
+    return { matches: [...matches].map(([specifier, target]) => ({ specifier, target })) };
+  }
+
+  /** The folders that the beginning of a specifier may mean. */
+  #foldersOf(id: string, head: string): string[] {
+    const { resolver, paths } = this.#options;
+    const folder = dirname(paths.fileOf(id));
+    if (/^\.{1,2}\//.test(head)) return [join(folder, head)];
+    return head.startsWith('/') ? [join(paths.root, head)] : resolver.mapped(head, folder);
+  }
+
+  /** The folders below `base` that parts of a path stand for, each with a slash behind it. */
+  #foldersIn(base: string, parts: readonly string[]): string[] {
+    const { files } = this.#options;
+    let open = [''];
+    for (const part of parts) {
+      const names = (inside: string) => (part.includes('*') ? files.list(join(base, inside)).filter(isMeant(part)) : [part]);
+      open = open
+        .flatMap((inside) => names(inside).map((name) => `${inside}${name}/`))
+        .filter((path) => this.#isFolder(join(base, path)));
+    }
+    return open;
+  }
+
+  #isFolder(path: string): boolean {
+    return this.#options.files.kindOf(path.replace(/(?<=.)\/$/, '')) === 'folder';
+  }
+
+  /** The names by which the last part of a pattern may mean a file, or a folder with an index. */
+  #namesFor(path: string, part: string): string[] {
+    const { files } = this.#options;
+    const name = path.slice(path.lastIndexOf('/') + 1);
+    const isNamed = isMeant(part);
+    if (files.kindOf(path) === 'folder') return isNamed(name) ? [name] : [];
+    const kind = kindOfFile(name);
+    const stem = name.replace(/\.[^.]+$/, '');
+    // Scripts can be meant without their extension, and those in TypeScript by that of what is made of them.
+    const others =
+      kind === 'script' ? [stem, ...(/\.[cm]?tsx?$/.test(name) ? [`${stem}.${/\.([cm]?)tsx?$/.exec(name)![1]}js`] : [])] : [];
+    const isWhole = kind !== undefined || /\.\w+$/.test(part);
+    return [...(isWhole ? [name] : []), ...others].filter(isNamed);
   }
 
   /** The same for `./flags/*.svg` as a URL, where `*` may stand in several places and any kind of file is meant. */
   urlMatches(id: string, { specifier: pattern, kind }: ModuleRequest): UrlTarget[] {
     const { paths, files, gate } = this.#options;
     const folder = dirname(paths.fileOf(id));
-    let open = [''];
     const parts = pattern.split('/');
-    for (const [place, part] of parts.entries()) {
-      const kind = place === parts.length - 1 ? 'file' : 'folder';
-      const names = (inside: string) =>
-        part.includes('*') ? files.list(join(folder, inside)).filter((name) => matchesPattern(part, name)) : [part];
-      open = open
-        .flatMap((inside) => names(inside).map((name) => (inside === '' ? name : `${inside}/${name}`)))
-        .filter((path) => part === '.' || part === '..' || files.kindOf(join(folder, path)) === kind);
-    }
-    return open.flatMap((specifier): UrlTarget[] => {
+    const last = parts.pop()!;
+    const named = this.#foldersIn(folder, parts).flatMap((inside) => {
+      const names = last.includes('*') ? files.list(join(folder, inside)).filter(isMeant(last)) : [last];
+      return names.map((name) => inside + name).filter((path) => files.kindOf(join(folder, path)) === 'file');
+    });
+    return named.flatMap((specifier): UrlTarget[] => {
       const file = files.realPath(join(folder, specifier));
       if (gate.refusal(join(folder, specifier), file) !== undefined) return [];
       return [{ specifier, ...this.#named(id, paths.idOf(file), kind), isMatch: true }];
@@ -253,4 +301,15 @@ function withType(id: string, type: string | undefined): string {
 /** The helpers of the translator come in two formats; between modules, those that nobody uses can be left out. */
 function inModules(specifier: string): string {
   return specifier.replace(/^(@oxc-project\/runtime\/helpers\/)(?!esm\/)/, '$1esm/');
+}
+
+/** A module among those that an expression may name. */
+export interface Match {
+  specifier: string;
+  target: string;
+}
+
+/** Whether a name of a file or folder is one that a part of a pattern stands for. None of those that stay hidden is. */
+function isMeant(part: string): (name: string) => boolean {
+  return (name) => matchesPattern(part, name) && name !== 'node_modules' && (!name.startsWith('.') || part.startsWith('.'));
 }
