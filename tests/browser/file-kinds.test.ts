@@ -18,11 +18,12 @@ const files: Record<string, string> = {
   'index.html': `<!doctype html><html><head><title>Quay</title>
 <script type="importmap">{ "imports": { "harbour": "/src/harbour.js", "docks/": "./src/docks/" } }</script>
 <link rel="icon" href="img/dot.png"><link rel="modulepreload" href="src/main.ts">
-<link rel="stylesheet" href="page.css"><script src="classic.js"></script><script defer src="old.js"></script></head>
+<link rel="stylesheet" href="page.css"><script src="classic.js"></script><script defer src="old.js"></script><script src="typed.ts"></script></head>
 <body><img id="dot" src="img/dot.png" srcset="img/dot.png 1x, img/gull.png 3x"><div id="app"></div>
 <script type="module">import { berth } from './src/berths/one.ts'; said.inline = berth;</script>
 <script type="module" src="src/main.ts"></script></body></html>`,
   'classic.js': 'var said = {};',
+  'typed.ts': 'said.typed = 5 as number;',
   'old.js': `import { high } from './src/tide.mts';\nsaid.old = high;`,
   'page.css': '@import "./src/layered.css" layer(base) supports(display: grid);\nbody { margin: 7px; }',
   'src/layered.css': 'body { padding: 3px; background: url(../img/dot.png); }',
@@ -127,10 +128,11 @@ describe('every kind of file', () => {
     expect(await watched.page.textContent('#sign')).toBe('Quay');
   });
 
-  test('a classic script that holds imports is run as a module, and a note says so', async () => {
-    expect((await said()).old).toBe(4);
+  test('a classic script that holds imports or types is run as a module, and a note says so', async () => {
+    expect(await said()).toMatchObject({ old: 4, typed: 5 });
     expect(program.events.find(({ event }) => event === 'ready')!.notes).toEqual([
       'old.js holds imports, so index.html runs it as a module; write <script type="module"> to say so',
+      'typed.ts is no plain JavaScript, so index.html runs it as a module; write <script type="module"> to say so',
     ]);
   });
 

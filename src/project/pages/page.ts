@@ -103,11 +103,12 @@ export function openPage(id: string, text: string, options: PageOptions): Page {
     // What isn't in the project may be in a verbatim folder or come from a backend.
     const resolution = resolver.resolve(/^\.{0,2}\//.test(specifier) ? specifier : `./${specifier}`, paths.fileOf(id), 'page');
     const found = 'found' in resolution ? paths.idOf(resolution.found) : undefined;
-    const isModule = found !== undefined && hasImports(found);
-    page.classic.push(isModule ? undefined : found);
-    if (!isModule) continue;
+    const isSource = found !== undefined && /\.(?:[cm]?tsx?|jsx)$/.test(found);
+    const why = isSource ? 'is no plain JavaScript' : found !== undefined && hasImports(found) ? 'holds imports' : undefined;
+    page.classic.push(why === undefined ? found : undefined);
+    if (found === undefined || why === undefined) continue;
     page.runs.push({ element, attributes, entry: found });
-    page.notes.push(`${found} holds imports, so ${id} runs it as a module; write <script type="module"> to say so`);
+    page.notes.push(`${found} ${why}, so ${id} runs it as a module; write <script type="module"> to say so`);
   }
   for (const script of parts.classicTexts)
     for (const [, specifier] of script.matchAll(/\bimport\s*\(\s*['"`](\.{0,2}\/[^'"`$]+)['"`]\s*\)/g)) {
