@@ -5,7 +5,7 @@ import { shownIds } from '../core/module-id.js';
 import { Paths } from '../core/paths.js';
 import { byUse } from '../core/problem/order.js';
 import type { Problem } from '../core/problem/problem.js';
-import { explainFailure, installCommandFor, withInstallCommand } from '../core/resolve/explain-failure.js';
+import { archivesHint, explainFailure, installCommandFor, withInstallCommand } from '../core/resolve/explain-failure.js';
 import { Resolver } from '../core/resolve/resolver.js';
 import { lanes } from '../core/trace.js';
 import { ownUrl, pieceName } from '../core/urls.js';
@@ -279,7 +279,9 @@ export class ProjectGraph {
 
   /** A problem with the way to it, and with the command of the project's package manager. */
   #completed(problem: Problem): Problem {
-    const { hint, file } = problem;
+    const { file, code } = problem;
+    const isFile = (path: string) => this.files.kindOf(path) === 'file';
+    const hint = (code === 'package-missing' && archivesHint(this.paths.root, isFile)) || problem.hint;
     const told = hint === undefined ? problem : { ...problem, hint: withInstallCommand(hint, () => this.installCommand) };
     if (!file || this.pages.byId.has(file)) return told;
     const chain = shownIds(this.modules.chainTo(file));

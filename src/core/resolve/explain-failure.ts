@@ -22,6 +22,15 @@ export function installAll(installCommand: string): string {
   return installCommand.replace(/ (?:add|install)\b.*$/, ' install');
 }
 
+/** What to do where packages are missing since they lie in archives that a file lists; `undefined` where they don't. */
+export function archivesHint(root: string, hasFile: (path: string) => boolean): string | undefined {
+  for (let at = root; ; at = dirname(at)) {
+    if (hasFile(join(at, '.pnp.cjs')))
+      return 'Packages in archives, which .pnp.cjs lists, are not read: write nodeLinker: node-modules to .yarnrc.yml, and run yarn install.';
+    if (dirname(at) === at) return undefined;
+  }
+}
+
 /** Puts the command of the project's package manager in the place of npm's, in what somebody is told to do. */
 export function withInstallCommand(hint: string, installCommand: () => string): string {
   return hint.replace(/\bnpm install(?= [\w@-])/g, installCommand);
