@@ -1,7 +1,8 @@
 import { spawnSync } from 'node:child_process';
-import { existsSync } from 'node:fs';
+import { existsSync, readFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { expect, test } from '@jest/globals';
+import { assetExtensions } from '../src/core/file-kinds.js';
 import { repository } from './support/workspace.js';
 
 /** Runs a program of an installed package on the repository. */
@@ -15,6 +16,12 @@ function run(path: string, ...args: string[]): [status: number | null, output: s
 test('every file is formatted, and the linter finds nothing', () => {
   const [status, output] = run('@biomejs/biome/bin/biome', 'ci', '--error-on-warnings', '--colors=off', '.');
   expect(status === 0 ? '' : output).toBe('');
+});
+
+test('there are types for every kind of file that may be imported', () => {
+  const types = readFileSync(join(repository, 'live.d.ts'), 'utf8');
+  const lacking = [...assetExtensions, 'css', 'scss', 'sass', 'vue', 'svelte'].filter((name) => !types.includes(`'*.${name}'`));
+  expect(lacking).toEqual([]);
 });
 
 // The build, which goes before, checks those of the sources.

@@ -7,9 +7,14 @@ const kindOfExtension: Record<string, FileKind> = {};
 for (const extension of ['.js', '.mjs', '.cjs', '.jsx', '.ts', '.mts', '.cts', '.tsx']) kindOfExtension[extension] = 'script';
 for (const extension of ['.css', '.scss', '.sass']) kindOfExtension[extension] = 'style';
 kindOfExtension['.json'] = 'json';
-const assets =
-  'svg png jpg jpeg jfif gif webp avif apng ico bmp woff woff2 ttf otf eot mp3 ogg wav flac m4a aac opus mp4 webm ogv mov pdf txt wasm glb gltf webmanifest vtt csv xml';
-for (const name of assets.split(' ')) kindOfExtension[`.${name}`] = 'asset';
+const images = 'svg png jpg jpeg jfif gif webp avif apng jxl heic heif ico cur bmp';
+const fonts = 'woff woff2 ttf otf eot';
+const media = 'mp3 ogg wav flac m4a aac opus weba mid midi mp4 webm ogv mov avi m3u8 vtt srt';
+const models = 'glb gltf bin obj mtl stl ply fbx usdz hdr exr ktx ktx2 basis onnx tflite';
+const data = 'pdf txt wasm webmanifest csv tsv xml geojson gpx kml ics zip gz epub docx xlsx pptx odt';
+/** Extensions of files that are used by their URLs. `live.d.ts` has types for them. */
+export const assetExtensions: readonly string[] = [images, fonts, media, models, data].flatMap((list) => list.split(' '));
+for (const name of assetExtensions) kindOfExtension[`.${name}`] = 'asset';
 
 /** The kind of a file by its name, `undefined` where it cannot be imported. */
 export function kindOfFile(path: string): FileKind | undefined {
