@@ -29,6 +29,8 @@ export async function serveNatively(root: string): Promise<{ url: string; close(
   const types: Record<string, string> = { js: 'text/javascript', html: 'text/html', css: 'text/css', json: 'application/json' };
   const server = createServer((request, response) => {
     const file = join(root, decodeURI(request.url!.replace(/\?.*/, '')));
+    // Browsers with windows ask for an icon by themselves.
+    if (request.url === '/favicon.ico') return response.writeHead(204).end();
     if (!existsSync(file)) return response.writeHead(404).end();
     response.setHeader('content-type', types[file.split('.').at(-1)!] ?? 'text/plain');
     createReadStream(file).pipe(response);
