@@ -5,6 +5,7 @@ import type { Edit } from './edits.js';
 import { evaluate, foldConstants } from './fold-constants.js';
 import type { Found, LinkInput, ModuleRequest } from './linked.js';
 import type { Spanned } from './tree.js';
+import { importPlaces } from './url-places.js';
 
 /** Finds constants and requests in a CommonJS module's syntax tree. */
 export function analyseCommonJs(input: LinkInput): Found {
@@ -22,12 +23,22 @@ export function analyseCommonJs(input: LinkInput): Found {
 function findRequests(tree: Program, input: LinkInput, edits: Edit[]): ModuleRequest[] {
   const requests = new Map<string, ModuleRequest>();
   let conditions = 0;
-  const add = (kind: ModuleRequest['kind'], literal: Spanned, specifier: string) => {
+  const add = (kind: ModuleRequest['kind'], literal: Spanned, specifier: string, more: Partial<ModuleRequest> = {}) => {
+    const { start, end } = literal;
     const key = `${kind}\0${specifier}`;
-    const request = requests.get(key) ?? { kind, specifier, start: literal.start, end: literal.end };
-    if (kind === 'require' && conditions === 0) request.isCertain = true;
+    const request = requests.get(key) ?? { kind, specifier, start, end, ...more };
+    if (kind === 'require' && conditions === 0 && literal.type === 'Literal') request.isCertain = true;
     requests.set(key, request);
   };
+  /** What an expression names. */
+  const addNamed = (kind: 'dynamic' | 'require', source: Node) => {
+    const named = importPlaces(source);
+    for (const { specifier, isPattern } of named) add(kind, source as Spanned, specifier, isPattern ? { isPattern } : {});
+    return named.length > 0;
+  };
+  /** Paths that stand as strings, which an `import()` of a variable may name. */
+  const mentioned: Spanned[] = [];
+  let isOpen = false;
   const dead = new Set<Node>();
   let shadows = 0;
   walk(tree, {
@@ -39,13 +50,14 @@ function findRequests(tree: Program, input: LinkInput, edits: Edit[]): ModuleReq
       if (node.type === 'ImportExpression') {
         const { start } = node as Spanned;
         edits.push({ start, end: start + 6, text: `${input.handle}.get` });
-        if (node.source.type === 'Literal' && typeof node.source.value === 'string')
-          add('dynamic', node.source as Spanned, node.source.value);
+        if (!addNamed('dynamic', node.source)) isOpen = true;
       }
+      if (node.type === 'Literal' && typeof node.value === 'string' && /^\.{1,2}\//.test(node.value))
+        mentioned.push(node as Spanned);
       if (shadows > 0 || node.type !== 'CallExpression') return;
       const [argument] = node.arguments;
       if (node.callee.type !== 'Identifier' || node.callee.name !== 'require') return;
-      if (argument?.type === 'Literal' && typeof argument.value === 'string') add('require', argument as Spanned, argument.value);
+      if (argument && argument.type !== 'SpreadElement') addNamed('require', argument);
     },
     leave(node) {
       if (dead.has(node)) return;
@@ -53,6 +65,10 @@ function findRequests(tree: Program, input: LinkInput, edits: Edit[]): ModuleReq
       if (conditional.has(node.type)) conditions--;
     },
   });
+  for (const literal of isOpen ? mentioned : []) {
+    const specifier = String((literal as { value?: unknown }).value);
+    if (!requests.has(`require\0${specifier}`)) add('dynamic', literal, specifier, { isGuess: true });
+  }
   return [...requests.values()];
 }
 

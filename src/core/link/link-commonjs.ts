@@ -56,9 +56,12 @@ function scan({ text, constants, handle }: LinkInput): Found | undefined {
     for (const record of parse(replaced)[0]) {
       if (record.type !== 'dynamic' || isDead(record.start)) continue;
       const isRequire = calls.has(record.importStart - 1);
+      // What an expression may name shows in a tree.
+      if (record.glob || (record.specifier === undefined && (!isRequire || /['"`]/.test(text.slice(record.start, record.end)))))
+        return undefined;
       if (!isRequire) edits.push({ start: record.importStart, end: record.importStart + 6, text: `${handle}.get` });
       else last = Math.max(last, record.importStart);
-      if (record.specifier === undefined || record.glob) continue;
+      if (record.specifier === undefined) continue;
       const kind = isRequire ? 'require' : 'dynamic';
       const key = `${kind}\0${record.specifier}`;
       if (!requests.has(key))

@@ -32,7 +32,11 @@ export interface ModulePlace {
 
 /** The modules that the expression in an `import()` may name. None where it may be anything. */
 export function importsIn(expression: string, parser: Parser): ModulePlace[] {
-  const node = expressionOf(expression, parser);
+  return importPlaces(expressionOf(expression, parser));
+}
+
+/** The same of an expression's tree. */
+export function importPlaces(node: Node | undefined): ModulePlace[] {
   return choicesOf(node).flatMap((choice): ModulePlace[] => {
     const parts = partsOf(choice);
     if (!parts.includes(undefined)) return [{ specifier: parts.join(''), isPattern: false }];

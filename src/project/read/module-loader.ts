@@ -362,9 +362,13 @@ export class ModuleLoader {
         continue;
       }
       if (request.isPattern) {
+        // What a package may require of its own need not be meant for browsers.
+        if (request.kind === 'require' && inPackage) continue;
         const { matches, problem } = targets.matches(id, request);
         if (problem) problems.push(problemAt(await placeOf(request), problem));
-        for (const match of matches) this.#addLate({ ...match, type: request.type }, edges, runtime);
+        for (const match of matches)
+          if (request.kind === 'require') addRequired(match, edges, runtime);
+          else this.#addLate({ ...match, type: request.type }, edges, runtime);
         continue;
       }
       if (request.isGuess) {
@@ -385,9 +389,12 @@ export class ModuleLoader {
         this.#addLate({ specifier, type, target }, edges, runtime);
         continue;
       }
+      if (kind === 'require') {
+        addRequired({ specifier, target }, edges, runtime);
+        continue;
+      }
       edges.push({ kind, specifier, target, ...(type === undefined ? {} : { type }) });
-      if (kind === 'import') runtime.imports.push(target);
-      else runtime.requires = { ...runtime.requires, [specifier]: target };
+      runtime.imports.push(target);
     }
     if (problems.length > 0) return { problems, edges };
     if (this.#keepsState && !inPackage && edges.some(({ target }) => /(?:^|\/)node_modules\/preact\//.test(target))) {
@@ -486,4 +493,11 @@ module.exports = new Proxy({}, {
   },
 });
 `;
+}
+
+/** Where a `require` leads. */
+function addRequired({ specifier, target }: Match, edges: Edge[], runtime: RuntimeEdges): void {
+  edges.push({ kind: 'require', specifier, target });
+  runtime.requires ??= {};
+  runtime.requires[specifier] = target;
 }
