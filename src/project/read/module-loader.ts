@@ -1,7 +1,6 @@
 import { readFileSync } from 'node:fs';
 import { isForeignSource, kindOfFile } from '../../core/file-kinds.js';
-import type { Loaded, UrlTarget } from '../../core/graph/module-content.js';
-import type { Edge } from '../../core/graph/module-graph.js';
+import type { Loaded } from '../../core/graph/module-content.js';
 import { linkCommonJs } from '../../core/link/link-commonjs.js';
 import { dataText, jsonText, linkBytes, linkConstructedSheet, linkJson, linkText, linkUrl } from '../../core/link/link-data.js';
 import type { Linked, ModuleRequest } from '../../core/link/linked.js';
@@ -23,7 +22,8 @@ import type { StyleCompiler } from '../styles/style-compiler.js';
 import { type AdaptedFile, AdaptedFiles, adapterProblems } from './adapted-files.js';
 import { type CompiledScript, isInPackage, type MadeScript, type NotCompiled, placeIn } from './compile-script.js';
 import { partGone, relocated } from './part-places.js';
-import { helperPrefix, type Match, preactRefresh, preactRefreshId, type RequestTargets } from './request-targets.js';
+import { RequestEdges } from './request-edges.js';
+import { helperPrefix, preactRefresh, preactRefreshId, type RequestTargets } from './request-targets.js';
 import { type KeptTexts, ScriptCompiler, type SourceVersion } from './script-compiler.js';
 import type { TsSettings } from './ts-settings.js';
 
@@ -341,67 +341,18 @@ export class ModuleLoader {
     const inPackage = isInPackage(id);
     const problems: Problem[] = [...(script.problems ?? [])];
     for (const warning of script.warnings ?? []) this.#options.onWarning(id, warning);
-    const edges: Edge[] = [];
-    const urls: UrlTarget[] = [];
-    const runtime: RuntimeEdges = { version: '', imports: [] };
-    const { targets } = this.#options;
+    const { targets, lazyPiece, mode } = this.#options;
+    const led = new RequestEdges({ id, inPackage, targets, listsFiles: mode === 'production', lazyPiece });
+    const { edges, urls, runtime } = led;
     for (const request of linked.requests) {
-      if (request.kind === 'url' || request.kind === 'worker') {
-        if (request.isPattern) {
-          const matches = targets.urlMatches(id, request);
-          for (const { kind, specifier, target } of matches) edges.push({ kind, specifier, target: target! });
-          // While serving, files are where the expression says.
-          urls.push(...matches.filter(({ kind }) => kind === 'worker' || this.#options.mode === 'production'));
-          continue;
-        }
-        const { target, problem, kind = request.kind } = targets.ofUrl(id, request);
-        if (problem) problems.push(problemAt(await placeOf(request), problem));
-        const service = request.isService && kind === 'worker' ? { isService: true as const } : {};
-        urls.push({ kind, specifier: request.specifier, ...(target ? { target } : {}), ...service });
-        if (target) edges.push({ kind, specifier: request.specifier, target });
-        continue;
-      }
-      if (request.isPattern) {
-        // What a package may require of its own need not be meant for browsers.
-        if (request.kind === 'require' && inPackage) continue;
-        const { matches, problem } = targets.matches(id, request);
-        if (problem) problems.push(problemAt(await placeOf(request), problem));
-        for (const match of matches)
-          if (request.kind === 'require') addRequired(match, edges, runtime);
-          else this.#addLate({ ...match, type: request.type }, edges, runtime);
-        continue;
-      }
-      if (request.isGuess) {
-        const target = inPackage ? undefined : targets.ofGuess(id, request.specifier);
-        if (target !== undefined) this.#addLate({ specifier: request.specifier, type: undefined, target }, edges, runtime);
-        continue;
-      }
-      const { target, problem, warning } = targets.ofModule(id, request);
+      const { problem, warning } = led.add(request);
       if (problem) problems.push(problemAt(await placeOf(request), problem));
       if (warning) this.#options.onWarning(id, problemAt(await placeOf(request), warning));
-      if (warning && target === undefined) {
-        const missing = { id: '', piece: '', missing: warning.message };
-        runtime.dynamic = { ...runtime.dynamic, [request.specifier]: missing };
-      }
-      if (target === undefined) continue;
-      const { kind, specifier, type } = request;
-      if (kind === 'dynamic') {
-        this.#addLate({ specifier, type, target }, edges, runtime);
-        continue;
-      }
-      if (kind === 'require') {
-        addRequired({ specifier, target }, edges, runtime);
-        continue;
-      }
-      edges.push({ kind, specifier, target, ...(type === undefined ? {} : { type }) });
-      runtime.imports.push(target);
     }
     if (problems.length > 0) return { problems, edges };
     if (this.#keepsState && !inPackage && edges.some(({ target }) => /(?:^|\/)node_modules\/preact\//.test(target))) {
       // Behind the module's own imports, whose places are counted, and before its body.
-      const target = targets.ofOwn(preactRefresh);
-      edges.push({ kind: 'import', specifier: preactRefresh, target });
-      runtime.imports.push(target);
+      led.addImport(preactRefresh, targets.ofOwn(preactRefresh));
     }
     if (linked.format === 'commonjs') runtime.commonjs = true;
     if (/\.m[jt]s$/.test(id) || this.#scripts.scopeType(id) === 'module') runtime.nodeDefault = true;
@@ -429,14 +380,6 @@ export class ModuleLoader {
       },
       edges,
     };
-  }
-
-  /** Where an `import()` leads. */
-  #addLate({ specifier, type, target }: Match & { type: string | undefined }, edges: Edge[], runtime: RuntimeEdges): void {
-    edges.push({ kind: 'dynamic', specifier, target, ...(type === undefined ? {} : { type }) });
-    const key = type ? `${specifier}\0${type}` : specifier;
-    runtime.dynamic ??= {};
-    runtime.dynamic[key] = { id: target, piece: this.#options.lazyPiece(target) };
   }
 
   /** `isTyped`: imported with a type attribute, so that the value is the only export. */
@@ -493,11 +436,4 @@ module.exports = new Proxy({}, {
   },
 });
 `;
-}
-
-/** Where a `require` leads. */
-function addRequired({ specifier, target }: Match, edges: Edge[], runtime: RuntimeEdges): void {
-  edges.push({ kind: 'require', specifier, target });
-  runtime.requires ??= {};
-  runtime.requires[specifier] = target;
 }
