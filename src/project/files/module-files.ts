@@ -102,6 +102,8 @@ export class ModuleFiles {
     const found = this.#news.get(id) ?? this.#read(id);
     this.#news.delete(id);
     if (found) this.#loaded.set(id, found.hash);
+    // When it's back it's news, the same or not.
+    else this.#loaded.delete(id);
     return found;
   }
 
