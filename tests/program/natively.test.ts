@@ -91,12 +91,12 @@ test('problems of what nothing names any more are not told, and those below what
       ['tide.ts', 'syntax-error'],
       ['main.ts', 'import-unresolved'],
     ]);
-    workspace.write({ 'yarn.lock': '', 'main.ts': `import 'kit';\n`, 'tide.ts': '', 'new.ts': '' });
-    const { problems } = await told(program, 1);
-    expect(problems).toMatchObject([{ code: 'package-missing', hint: expect.stringContaining('yarn add kit') }]);
+    const alone = told(program, 1);
+    program.atOnce(() => workspace.write({ 'yarn.lock': '', 'main.ts': `import 'kit';\n`, 'tide.ts': '', 'new.ts': '' }));
+    expect((await alone).problems).toMatchObject([{ code: 'package-missing', hint: expect.stringContaining('yarn add kit') }]);
     // Packages in archives.
-    workspace.write({ '.pnp.cjs': '', 'main.ts': `import 'kits';\n` });
     const after = program.mark;
+    program.atOnce(() => workspace.write({ '.pnp.cjs': '', 'main.ts': `import 'kits';\n` }));
     const archived = await program.next('problems', { after, where: ({ problems }) => problems[0].message.includes('kits') });
     expect(archived.problems[0].hint).toContain('nodeLinker: node-modules');
     workspace.write({ 'main.ts': `import './tide';\n` });

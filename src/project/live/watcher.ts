@@ -71,6 +71,8 @@ export class Watcher {
   /** `Date.now()` when folders that appeared were first listed. */
   readonly #listedAt = new Map<string, number>();
   #pending: { since: number; paths: Set<string> } | undefined;
+  /** Files that were away: whoever looked meanwhile found nothing, so when they are back they count as new. */
+  readonly #away = new Set<string>();
   #timer: NodeJS.Timeout | undefined;
   readonly #signs = new Set<string>();
   #isReady = false;
@@ -226,7 +228,10 @@ export class Watcher {
     for (const [known, names] of this.#known) {
       if (known !== folder && !known.startsWith(folder + sep)) continue;
       this.#listedAt.delete(known);
-      for (const name of names) this.#note(join(known, name));
+      for (const name of names) {
+        this.#away.add(join(known, name));
+        this.#note(join(known, name));
+      }
     }
   }
 
@@ -318,14 +323,16 @@ export class Watcher {
           // A folder that appeared: what is in it comes by itself.
           if (stats?.isDirectory() && !this.#known.has(path)) this.#noteFolder(path);
           if (!isKnown) return false;
+          this.#away.add(path);
           if (waited < goneGraceMs) return true;
+          this.#away.delete(path);
           names.delete(basename(path));
           disappeared.add(path);
           return false;
         }
         if (stats.size === 0 && waited < emptyGraceMs) return true;
         written.add(path);
-        if (!isKnown) appeared.add(path);
+        if (this.#away.delete(path) || !isKnown) appeared.add(path);
         names.add(basename(path));
         return false;
       });

@@ -64,14 +64,13 @@ export class GraphBuilder {
   readonly #loading = new Map<string, Promise<void>>();
   /** Modules behind dynamic imports that some page has asked for. */
   readonly #askedFor = new Set<string>();
-  /** Modules whose imports or exports changed and weren't checked yet. */
-  /** Modules that were made anew, and whether others may get something else from them. */
+  /** Modules that were made anew and weren't checked yet, and whether others may get something else from them. */
   readonly #unchecked = new Map<string, boolean>();
   #hasNewImports = false;
 
   constructor(options: GraphBuilderOptions) {
     this.#options = options;
-    this.#imports = new ImportChecker(options.graph);
+    this.#imports = new ImportChecker(options.graph, (id) => this.failed.has(id));
   }
 
   get problems(): Problem[] {
@@ -159,6 +158,7 @@ export class GraphBuilder {
     if ('problems' in loaded) {
       this.failed.set(id, loaded.problems);
       this.#failures++;
+      this.#unchecked.set(id, true);
       if (loaded.edges) this.#failedEdges.set(id, loaded.edges);
       else this.#failedEdges.delete(id);
       this.madeOf.noteFailed(id, loaded.dependencies ?? []);
@@ -172,6 +172,7 @@ export class GraphBuilder {
       }
       return;
     }
+    const wasFailed = this.failed.has(id);
     this.#mend(id);
     const fromGraph = trace.now();
     const edgesBefore = graph.edges(id);
@@ -179,7 +180,8 @@ export class GraphBuilder {
     const isSame = isSameContent(before, loaded.content);
     const hasSame = hasSameImports(loaded.edges, edgesBefore);
     const { missing, removed } = graph.set(id, loaded.content, loaded.edges);
-    const gives = !before || !givesSame(before.linked, loaded.content.linked) || (!hasSame && passesOn(loaded.content.linked));
+    const gives =
+      wasFailed || !before || !givesSame(before.linked, loaded.content.linked) || (!hasSame && passesOn(loaded.content.linked));
     this.#unchecked.set(id, gives || this.#unchecked.get(id) === true);
     this.madeOf.note(id, loaded.content);
     if (!hasSame) this.#hasNewImports = true;

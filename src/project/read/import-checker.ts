@@ -19,10 +19,11 @@ export class ImportChecker {
   #lastEdges: readonly Edge[] | undefined;
   #lastTargets: ReadonlyMap<string, string> = new Map();
 
-  constructor(graph: ModuleGraph<ModuleContent>) {
+  /** Of modules that can't be made (`isFailed`) nothing is known: what the graph has of them is older. */
+  constructor(graph: ModuleGraph<ModuleContent>, isFailed: (id: string) => boolean) {
     this.#graph = graph;
     this.#check = {
-      linked: (id) => graph.content(id)?.linked,
+      linked: (id) => (isFailed(id) ? undefined : graph.content(id)?.linked),
       target: (id, request) => this.#targetOf(id, request),
       mayPassTypes: (id) => typescript.test(id),
     };
