@@ -22,9 +22,9 @@ async function problemsOf(files: Record<string, string>, packages = true): Promi
   const told = program.events.filter(({ event }) => event === 'problems' || event === 'warning');
   const all = told.flatMap((event) => event.problems ?? [event.warning]);
   return Object.fromEntries(
-    all.map(({ file, code, position, message }) => [
+    all.map(({ file, code, position, message, hint }) => [
       file,
-      `${code} ${position ? `${position.line}:${position.column + 1} ` : ''}${message}`,
+      `${code} ${position ? `${position.line}:${position.column + 1} ` : ''}${message}${code === 'export-missing' ? ` ${hint}` : ''}`,
     ]),
   );
 }
@@ -84,4 +84,17 @@ test('a framework that does not fit, or is half installed, is explained, and so 
 test('settings of Svelte that cannot be run are named', async () => {
   const told = await problemsOf({ 'berth.svelte': '<p>x</p>', 'svelte.config.js': 'export default { lost };' });
   expect(told['berth.svelte']).toBe('settings-unreadable svelte.config.js cannot be used: lost is not defined.');
+});
+
+test('a type that a component of Svelte imports like a value is told with what to write', async () => {
+  const told = await problemsOf({
+    'berth.svelte': `<script lang="ts">\n  import { Berth } from './kit';\n  let { at }: Berth = $props();\n</script>\n{at}\n`,
+    'quay.vue': `<script setup lang="ts">\nimport { Berth } from './kit';\ndefineProps<Berth>();\n</script>\n<template><p /></template>\n`,
+    'kit.ts': `export { Berth } from './types';\n`,
+    'types.ts': 'export interface Berth { at: number }\n',
+  });
+  expect(told).toEqual({
+    'berth.svelte':
+      "export-missing 2:12 kit.ts passes 'Berth' on from types.ts, which does not export it. If it is a type: import type { Berth }. It exports nothing.",
+  });
 });

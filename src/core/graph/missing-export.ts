@@ -52,10 +52,13 @@ export function missingExportProblem({
         : type === 'json'
           ? "A module imported with { type: 'json' } has nothing but a default export."
           : '';
+  // Compilers of components may keep imports of types that are written like others.
+  const mayBeType = /\.(?:svelte|vue)$/.test(file) && /\.[cm]?tsx?$/.test(splitId(lacking?.id ?? id).file);
+  const ofType = mayBeType ? `If it is a type: import type { ${name} }.` : '';
   return problemAt(placeOfName(file, text, name, specifier), {
     code: 'export-missing',
     message,
-    hint: [suggestion, listed].filter(Boolean).join(' '),
+    hint: [suggestion, ofType, listed].filter(Boolean).join(' '),
   });
 }
 
