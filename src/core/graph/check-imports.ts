@@ -14,11 +14,27 @@ export function passesOn({ stars, passedOn }: Linked): boolean {
   return stars.length > 0 || passedOn !== undefined;
 }
 
-/** Whether two forms of a module export the same, as far as its own text says. */
-export function givesSame(before: Linked, after: Linked): boolean {
-  const said = ({ format, exports, stars, passedOn }: Linked) => JSON.stringify([format, exports, stars, passedOn]);
-  return said(before) === said(after);
+/** Whether others may lack something of a module in its new form, as far as its own text says. What only became more is no loss. */
+export function mayLack(before: Linked, after: Linked): boolean {
+  const said = ({ format, stars, passedOn }: Linked) => JSON.stringify([format, stars, passedOn]);
+  return said(before) !== said(after) || (before.exports ?? []).some((name) => !offersOf(after).names.has(name));
 }
+
+type PassedOn = NonNullable<Linked['passedOn']>[number];
+
+/** What a module exports by name, for looking it up: some pass a thousand names on to a thousand others. */
+function offersOf(linked: Linked): { names: ReadonlySet<string>; passedOn: ReadonlyMap<string, PassedOn> } {
+  const known = offers.get(linked);
+  if (known) return known;
+  const made = {
+    names: new Set(linked.exports),
+    passedOn: new Map((linked.passedOn ?? []).map((passed) => [passed.exported, passed])),
+  };
+  offers.set(linked, made);
+  return made;
+}
+
+const offers = new WeakMap<Linked, ReturnType<typeof offersOf>>();
 
 /** An imported name that certainly isn't there. */
 export interface MissingName {
@@ -42,7 +58,7 @@ export function missingExports(id: string, check: ImportCheck): MissingName[] {
     const circle = record.isPassedOn ? circleOf(id, record, check) : undefined;
     if (circle) missing.push({ record, from, known: [], circle });
     const mayBeType = record.isPassedOn && check.mayPassTypes(id);
-    if (circle || mayBeType || mayExport(from, record.name, check, new Set())) continue;
+    if (circle || mayBeType || mayExport(from, record.name, check, new Map())) continue;
     const lacking = lastAsked(from, record.name, check);
     const known = [...exportedNames(lacking.id, check, new Set())];
     missing.push({ record, from, known, ...(lacking.id === from ? {} : { lacking }) });
@@ -57,8 +73,9 @@ function circleOf(id: string, { request, name }: ImportRecord, check: ImportChec
   const follow = (at: string | undefined, wanted: string, way: readonly string[]): string[] | true | undefined => {
     const linked = at === undefined ? undefined : check.linked(at);
     if (at === undefined || !linked || linked.format === 'commonjs') return true;
-    const next = linked.passedOn?.find(({ exported }) => exported === wanted);
-    if ((next && next.imported === null) || (!next && linked.exports?.includes(wanted))) return true;
+    const { names, passedOn } = offersOf(linked);
+    const next = passedOn.get(wanted);
+    if ((next && next.imported === null) || (!next && names.has(wanted))) return true;
     if (seen.has(`${at}\0${wanted}`)) return undefined;
     seen.add(`${at}\0${wanted}`);
     const on = [...way, at];
@@ -71,28 +88,35 @@ function circleOf(id: string, { request, name }: ImportRecord, check: ImportChec
   return found === true ? undefined : found;
 }
 
-/** Whether a module exports a name, or may do so for all that can be known before it runs. */
-function mayExport(id: string, name: string, check: ImportCheck, seen: Set<string>): boolean {
+/** Whether a module exports a name, or may do so for all that can be known before it runs. `seen`: what was found out on the way. */
+function mayExport(id: string, name: string, check: ImportCheck, seen: Map<string, boolean>): boolean {
+  const key = `${id}\0${name}`;
+  const known = seen.get(key);
+  if (known !== undefined) return known;
   const linked = check.linked(id);
   if (!linked || linked.format === 'commonjs') return true;
-  if (linked.exports?.includes(name)) {
-    const passed = check.mayPassTypes(id) ? linked.passedOn?.find(({ exported }) => exported === name) : undefined;
-    const target = passed && check.target(id, passed.request);
-    // What others fail to pass on is told there, and so are circles.
-    if (!passed || passed.imported === null || target === undefined || seen.has(`${id}\0${name}`)) return true;
-    return mayExport(target, passed.imported, check, new Set([...seen, `${id}\0${name}`]));
+  const { names, passedOn } = offersOf(linked);
+  if (!names.has(name)) {
+    seen.set(key, false);
+    const ways = name === 'default' ? [] : linked.stars.map((star) => check.target(id, star));
+    const may = ways.some((target) => target === undefined || mayExport(target, name, check, seen));
+    seen.set(key, may);
+    return may;
   }
-  if (seen.has(id) || name === 'default') return false;
-  seen.add(id);
-  return linked.stars.some((request) => {
-    const target = check.target(id, request);
-    return target === undefined || mayExport(target, name, check, seen);
-  });
+  const passed = check.mayPassTypes(id) ? passedOn.get(name) : undefined;
+  const target = passed && check.target(id, passed.request);
+  // What others fail to pass on is told there, and so are circles.
+  seen.set(key, true);
+  if (!passed || passed.imported === null || target === undefined) return true;
+  const may = mayExport(target, passed.imported, check, seen);
+  seen.set(key, may);
+  return may;
 }
 
 /** The module to which a name leads that is passed on by name. */
 function lastAsked(id: string, name: string, check: ImportCheck): { id: string; name: string } {
-  const passed = check.linked(id)?.passedOn?.find(({ exported }) => exported === name);
+  const linked = check.linked(id);
+  const passed = linked && offersOf(linked).passedOn.get(name);
   const target = passed && check.target(id, passed.request);
   return target === undefined || passed?.imported == null ? { id, name } : lastAsked(target, passed.imported, check);
 }

@@ -1,4 +1,4 @@
-import { givesSame, passesOn } from '../../core/graph/check-imports.js';
+import { mayLack, passesOn } from '../../core/graph/check-imports.js';
 import { modulesRunEarly } from '../../core/graph/cycles.js';
 import type { Loaded, ModuleContent, ScriptContent } from '../../core/graph/module-content.js';
 import { type Edge, isLazy, type ModuleGraph } from '../../core/graph/module-graph.js';
@@ -64,7 +64,7 @@ export class GraphBuilder {
   readonly #loading = new Map<string, Promise<void>>();
   /** Modules behind dynamic imports that some page has asked for. */
   readonly #askedFor = new Set<string>();
-  /** Modules that were made anew and weren't checked yet, and whether others may get something else from them. */
+  /** Modules that were made anew and weren't checked yet, and whether others may lack something of them. */
   readonly #unchecked = new Map<string, boolean>();
   #hasNewImports = false;
 
@@ -181,7 +181,7 @@ export class GraphBuilder {
     const hasSame = hasSameImports(loaded.edges, edgesBefore);
     const { missing, removed } = graph.set(id, loaded.content, loaded.edges);
     const gives =
-      wasFailed || !before || !givesSame(before.linked, loaded.content.linked) || (!hasSame && passesOn(loaded.content.linked));
+      wasFailed || !before || mayLack(before.linked, loaded.content.linked) || (!hasSame && passesOn(loaded.content.linked));
     this.#unchecked.set(id, gives || this.#unchecked.get(id) === true);
     this.madeOf.note(id, loaded.content);
     if (!hasSame) this.#hasNewImports = true;

@@ -15,9 +15,8 @@ export class ImportChecker {
   version = 0;
   readonly #graph: ModuleGraph<ModuleContent>;
   readonly #check: ImportCheck;
-  /** The targets of the module that was asked for last: its imports are looked at one after another. */
-  #lastEdges: readonly Edge[] | undefined;
-  #lastTargets: ReadonlyMap<string, string> = new Map();
+  /** Where requests of modules lead that were asked for in this check. */
+  readonly #targets = new Map<readonly Edge[], ReadonlyMap<string, string>>();
 
   /** Of modules that can't be made (`isFailed`) nothing is known: what the graph has of them is older. */
   constructor(graph: ModuleGraph<ModuleContent>, isFailed: (id: string) => boolean) {
@@ -29,7 +28,7 @@ export class ImportChecker {
     };
   }
 
-  /** Checks modules that were made anew, and who imports from those from which others may get something else (`true`). */
+  /** Checks modules that were made anew, and who imports from those of which others may lack something (`true`). */
   check(changed: ReadonlyMap<string, boolean>): void {
     // What is wrong may be mended by modules further away, where names are passed on.
     const affected = new Set([...changed.keys(), ...[...this.problems.keys()].filter((id) => this.#graph.has(id))]);
@@ -50,6 +49,7 @@ export class ImportChecker {
         this.version++;
       }
     }
+    this.#targets.clear();
   }
 
   /** Forgets the problems of a module. */
@@ -71,11 +71,9 @@ export class ImportChecker {
   #targetOf(id: string, request: number): string | undefined {
     const wanted = this.#graph.content(id)?.linked.requests[request];
     const edges = this.#graph.edges(id);
-    if (this.#lastEdges !== edges) {
-      this.#lastEdges = edges;
-      this.#lastTargets = new Map(edges.map((edge) => [keyOf(edge), edge.target]));
-    }
-    return wanted && this.#lastTargets.get(keyOf(wanted));
+    const known = this.#targets.get(edges) ?? new Map(edges.map((edge) => [keyOf(edge), edge.target]));
+    this.#targets.set(edges, known);
+    return wanted && known.get(keyOf(wanted));
   }
 }
 
