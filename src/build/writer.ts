@@ -8,7 +8,7 @@ import type { EdgeKind, ModuleGraph } from '../core/graph/module-graph.js';
 import type { PieceModule } from '../core/pieces/piece.js';
 import { VineError } from '../core/problem/problem.js';
 import { contentHash } from '../core/text/content-hash.js';
-import { entriesOf, servicePath } from '../core/urls.js';
+import { entriesOf } from '../core/urls.js';
 import { manifestName } from '../project/files/built-folder.js';
 import { ShippedMaps } from '../project/files/shipped-maps.js';
 import { namedSheets, type Page } from '../project/pages/page.js';
@@ -27,6 +27,7 @@ import type { OutputFiles } from './output-folder.js';
 import { PageWriter } from './page-writer.js';
 import { type Program, shakeProject } from './program.js';
 import { Scripts } from './scripts.js';
+import { servicePaths } from './service-paths.js';
 import { BuiltSheets } from './sheets.js';
 import { type BuildTargets, oldTranslator } from './targets.js';
 import { warningsOf } from './warnings.js';
@@ -300,7 +301,7 @@ export class Writer {
       const after = `vine.start(${JSON.stringify(bundle.idOf(id))});`;
       texts.set(id, await this.#scripts.script(nameOf(id), idsFor(bundle, reached), { before, after, scope }));
     }
-    const files = this.#servicePaths();
+    const files = servicePaths(graph, ids);
     for (const id of ids) {
       if (files[id] !== undefined) continue;
       const reached = new Set([id]);
@@ -317,30 +318,6 @@ export class Writer {
       });
     }
     return files;
-  }
-
-  /** Service workers keep their names, below nothing but the base: browsers know them by that, and they are for what is below it. */
-  #servicePaths(): Record<string, string> {
-    const { graph } = this.#program;
-    const paths: Record<string, string> = {};
-    for (const id of graph.ids()) {
-      const content = graph.content(id);
-      if (content?.kind !== 'script') continue;
-      for (const { target, isService } of content.urls)
-        if (isService && target !== undefined) paths[target] = servicePath(target);
-    }
-    const byPath = new Map<string, string>();
-    for (const [id, path] of Object.entries(paths)) {
-      const other = byPath.get(path);
-      if (other !== undefined)
-        throw new VineError({
-          code: 'output-clash',
-          message: `Both ${other} and ${id} are service workers, which would be ${path}.`,
-          hint: 'Rename one of them.',
-        });
-      byPath.set(path, id);
-    }
-    return paths;
   }
 
   /** The page's runtime, as small as everything else. */

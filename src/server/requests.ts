@@ -82,14 +82,11 @@ export class Requests {
     const isElsewhere = isFromElsewhere(request, trust) && !isNavigation(request);
     const source = isRead && !isElsewhere ? this.#sourceFor(path) : undefined;
     if (source !== undefined && (await this.#answerSource(source, request, response))) return;
-    const service = isRead && !isElsewhere ? serviceAt(path, queryOf(request), project) : undefined;
+    const service = isRead && !isElsewhere ? serviceAt(path, request, project) : undefined;
     if (service !== undefined) {
       protect(request, response, trust);
-      return this.#answerOwn(ownUrl.piece(base, pieceName.worker(service)).slice(own.length), {
-        query: queryOf(request),
-        request,
-        response,
-      });
+      const piece = ownUrl.piece('', pieceName.worker(service)).slice(ownPrefix.length);
+      return this.#answerOwn(piece, { query: queryOf(request), request, response });
     }
     const first = this.#now.forwarder.find(request, 'first');
     if (first) return forwarding.forward(request, response, { rule: first, isContinued });
@@ -191,8 +188,9 @@ export class Requests {
 }
 
 /** The module that a request for a service worker asks for, if some module registers it. */
-function serviceAt(path: string, query: URLSearchParams, { graph, options }: Project): string | undefined {
-  const id = query.get('service');
+function serviceAt(path: string, request: IncomingMessage, { graph, options }: Project): string | undefined {
+  if (!request.url?.includes('?service=')) return undefined;
+  const id = queryOf(request).get('service');
   if (id === null || decoded(path) !== options.base + servicePath(id)) return undefined;
   const isNamed = graph.importers(id).some((importer) => {
     const content = graph.content(importer);

@@ -430,12 +430,12 @@ test.each<[what: string, files: Record<string, string>, title: string]>([
     'modules that a choice, a sum or a pattern of folders names come later, by aliases and with attributes too',
     {
       'tsconfig.json': '{ "compilerOptions": { "paths": { "@/*": ["./*"] } } }',
-      'main.ts': `import common from './common.cjs'; const name = (of: string) => of, isLow = Date.now() < 1, constant = './low.ts', table = { pier: './pages/pier', note: './note.txt' }, load = (of: string) => import(of);
+      'main.ts': `import common from './common.cjs'; const name = (of: string) => of, isLow = Date.now() < 1, constant = './low.ts', table = { pier: './pages/pier', note: './note.txt' }, load = (of: string) => import(of), last = (...all: string[]) => all.at(-1)!;
         const all = [
           import(\`./pages/\${name('tide')}/index.ts\`), import('./pages/' + name('pier') + '/index'), import(\`./pages/\${name('tide')}\`), import(\`@/pages/\${name('pier')}/index.js\`),
           import(\`/pages/\${name('tide')}/\${name('tide')}-page.ts\`), import(isLow ? './low' : './high'), import((isLow && './low.ts') || './high.ts'),
           import(\`./words/\${name('no')}/\${name('board')}.json\`, { with: { type: 'json' } }), import(\`./words/\${name('no')}/board.json\`), import('./words/' + 'no' + '/board.json'),
-          common.later('low'), common.any('./low.ts'), { shown: common.now('tide') + common.choice() }, import(constant), load(table.pier), ...['./low', './high.ts'].map(load),
+          common.later('low'), common.any('./low.ts'), { shown: common.now('tide') + common.choice() }, import(constant), import(last('./low', './high')), import(isLow ? './high' : constant), load(table.pier), ...['./low', './high.ts'].map(load),
           import(\`./words/\${name('gone')}/board.json\`).catch((error) => ({ shown: error.name })),
         ];
         document.title = (await Promise.all(all)).map(({ shown, default: data }) => shown ?? data.shown).join();`,
@@ -450,7 +450,7 @@ test.each<[what: string, files: Record<string, string>, title: string]>([
       'note.txt': 'none',
       'words/no/board.json': '{ "shown": "tavle" }',
     },
-    'tide,pier,tide,pier,page,high,high,tavle,tavle,tavle,low,low,tidehigh,low,pier,low,high,TypeError',
+    'tide,pier,tide,pier,page,high,high,tavle,tavle,tavle,low,low,tidehigh,low,high,low,pier,low,high,TypeError',
   ],
   [
     'a service worker made of modules is for the whole front end, at a name that stays',

@@ -32,9 +32,9 @@ function findRequests(tree: Program, input: LinkInput, edits: Edit[]): ModuleReq
   };
   /** What an expression names. */
   const addNamed = (kind: 'dynamic' | 'require', source: Node) => {
-    const named = importPlaces(source);
-    for (const { specifier, isPattern } of named) add(kind, source as Spanned, specifier, isPattern ? { isPattern } : {});
-    return named.length > 0;
+    const { places, isOpen } = importPlaces(source);
+    for (const { specifier, isPattern } of places) add(kind, source as Spanned, specifier, isPattern ? { isPattern } : {});
+    return isOpen;
   };
   /** Paths that stand as strings, which an `import()` of a variable may name. */
   const mentioned: Spanned[] = [];
@@ -50,7 +50,7 @@ function findRequests(tree: Program, input: LinkInput, edits: Edit[]): ModuleReq
       if (node.type === 'ImportExpression') {
         const { start } = node as Spanned;
         edits.push({ start, end: start + 6, text: `${input.handle}.get` });
-        if (!addNamed('dynamic', node.source)) isOpen = true;
+        if (addNamed('dynamic', node.source)) isOpen = true;
       }
       if (node.type === 'Literal' && typeof node.value === 'string' && /^\.{1,2}\//.test(node.value))
         mentioned.push(node as Spanned);
@@ -67,7 +67,8 @@ function findRequests(tree: Program, input: LinkInput, edits: Edit[]): ModuleReq
   });
   for (const literal of isOpen ? mentioned : []) {
     const specifier = String((literal as { value?: unknown }).value);
-    if (!requests.has(`require\0${specifier}`)) add('dynamic', literal, specifier, { isGuess: true });
+    if (!requests.has(`require\0${specifier}`) && !requests.has(`dynamic\0${specifier}`))
+      add('dynamic', literal, specifier, { isGuess: true });
   }
   return [...requests.values()];
 }

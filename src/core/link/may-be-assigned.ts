@@ -57,6 +57,8 @@ function isMember(text: string, start: number): boolean {
     const inside = opening === undefined ? '"' : text.slice(opening, end).replace(/\/\*[^*'"`()[\]{}]*\*\//g, '');
     if (/['"`/]/.test(inside)) return false;
     const last = lastBefore(text, opening!);
+    // A comment may end here.
+    if (text[last] === '/') return false;
     return !headWords.test(text.slice(wordStart(text, last), last + 1));
   }
   const word = text.slice(wordStart(text, end), start);

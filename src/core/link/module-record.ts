@@ -77,7 +77,7 @@ export interface RecordInput {
   defaultName: string;
   /** What `importScripts` names. */
   scripts?: readonly NamedFile[] | undefined;
-  /** For expressions that name files by more than a string: see `makesUrls`. */
+  /** For expressions that name files by more than a string: see `makesPaths`. */
   parser?: Parser | undefined;
 }
 
@@ -129,15 +129,17 @@ function takeImport(draft: Draft, record: Import): number {
         : /\btype['"]?\s*:\s*(['"])(.*?)\1/.exec(text.slice(record.attributesStart, record.importEnd))?.[2];
     const more = { kind: 'dynamic' as const, start: record.start, end: record.end, ...(type ? { type } : {}) };
     if (record.specifier === undefined) {
-      const named = draft.parser ? importsIn(text.slice(record.start, record.end), draft.parser) : [];
-      for (const { specifier, isPattern } of named)
+      const named = draft.parser && importsIn(text.slice(record.start, record.end), draft.parser);
+      for (const { specifier, isPattern } of named?.places ?? [])
         addRequest(draft, { ...more, specifier, ...(isPattern ? { isPattern } : {}) });
-      if (named.length === 0) draft.isOpen = true;
+      draft.isOpen ||= named?.isOpen !== false;
       return -1;
     }
     if (!record.glob) return addRequest(draft, { ...more, specifier: record.specifier });
     const pattern = record.specifier.replace(/\*+/g, '*');
-    return isModulePattern(pattern) ? addRequest(draft, { ...more, specifier: pattern, isPattern: true }) : -1;
+    if (isModulePattern(pattern)) return addRequest(draft, { ...more, specifier: pattern, isPattern: true });
+    draft.isOpen = true;
+    return -1;
   }
   const type = record.attributes?.find(([key]) => key === 'type')?.[1];
   const request = addRequest(draft, {
@@ -157,12 +159,15 @@ function takeImport(draft: Draft, record: Import): number {
 
 /** What an `import()` of a variable may name: the paths that stand in the module as strings, e.g. in a table of pages. */
 function takeMentioned(draft: Draft, imports: readonly Import[]): void {
-  const isTaken = (at: number) =>
-    imports.some((record) => record.type !== 'import-meta' && record.importStart <= at && at < record.importEnd);
-  for (const { 0: found, 2: specifier, index } of draft.text.matchAll(/(['"`])(\.{1,2}\/[^'"`\\$\n*]+)\1/g)) {
+  const statements = imports.filter(({ type }) => type !== 'import-meta' && type !== 'dynamic') as {
+    importStart: number;
+    importEnd: number;
+  }[];
+  const named = new Set(draft.requests.filter(({ kind }) => kind !== 'import').map(({ specifier }) => specifier));
+  for (const { 0: found, 2: specifier = '', index } of draft.text.matchAll(/(['"`])(\.{1,2}\/[^'"`\\$\n*]+)\1/g)) {
+    const isStatement = statements.some(({ importStart, importEnd }) => importStart <= index && index < importEnd);
     const [start, end] = [index + 1, index + found.length - 1];
-    const isFile = (['url', 'worker'] as const).some((kind) => draft.requestOf.has(requestKey({ kind, specifier: specifier! })));
-    if (!isTaken(index) && !isFile) addRequest(draft, { kind: 'dynamic', specifier: specifier!, isGuess: true, start, end });
+    if (!isStatement && !named.has(specifier)) addRequest(draft, { kind: 'dynamic', specifier, isGuess: true, start, end });
   }
 }
 
@@ -178,7 +183,7 @@ function takeUrls(draft: Draft, start: number, end: number): void {
       takeFile(draft, { kind, ...service, specifier, start: from, end: to });
       continue;
     }
-    addRequest(draft, { kind, ...service, specifier: place.pattern, isPattern: true, start: place.start, end: place.end });
+    addRequest(draft, { kind, specifier: place.pattern, isPattern: true, start: place.start, end: place.end });
     draft.syntax.push({ kind: 'urls', start: place.start, end: place.end });
   }
 }
@@ -192,12 +197,8 @@ function takeFile(draft: Draft, { start, end, ...named }: ModuleRequest): void {
   draft.syntax.push({ kind: 'url', start, end, place });
 }
 
-function requestKey({ kind, specifier, type }: Pick<ModuleRequest, 'kind' | 'specifier' | 'type'>): string {
-  return `${kind}\0${specifier}\0${type ?? ''}`;
-}
-
 function addRequest(draft: Draft, request: ModuleRequest): number {
-  const key = requestKey(request);
+  const key = `${request.kind}\0${request.specifier}\0${request.type ?? ''}`;
   const known = draft.requestOf.get(key);
   if (known !== undefined) return known;
   draft.requestOf.set(key, draft.requests.push({ ...request, specifier: intern(request.specifier) }) - 1);

@@ -30,19 +30,27 @@ export interface ModulePlace {
   isPattern: boolean;
 }
 
-/** The modules that the expression in an `import()` may name. None where it may be anything. */
-export function importsIn(expression: string, parser: Parser): ModulePlace[] {
+/** What the expression in an `import()` may name; `isOpen`: something else too, which does not show. */
+export interface ModulesNamed {
+  places: ModulePlace[];
+  isOpen: boolean;
+}
+
+/** The modules that the expression in an `import()` may name. */
+export function importsIn(expression: string, parser: Parser): ModulesNamed {
   return importPlaces(expressionOf(expression, parser));
 }
 
 /** The same of an expression's tree. */
-export function importPlaces(node: Node | undefined): ModulePlace[] {
-  return choicesOf(node).flatMap((choice): ModulePlace[] => {
+export function importPlaces(node: Node | undefined): ModulesNamed {
+  const choices = choicesOf(node);
+  const places = choices.flatMap((choice): ModulePlace[] => {
     const parts = partsOf(choice);
     if (!parts.includes(undefined)) return [{ specifier: parts.join(''), isPattern: false }];
     const pattern = patternOf(parts);
     return pattern !== undefined && isModulePattern(pattern) ? [{ specifier: pattern, isPattern: true }] : [];
   });
+  return { places, isOpen: choices.length === 0 || places.length < choices.length };
 }
 
 /** Whether a pattern says in which folder its modules are: `./berths/*.ts`, `@/pages/*\/index`. */

@@ -1,6 +1,7 @@
 import { closeSync, openSync, readFileSync, readSync } from 'node:fs';
 import { join } from 'node:path';
 import { writtenMark } from '../../core/tool-page.js';
+import { statNow } from './disk-files.js';
 
 /** Name of the list of what a build wrote. */
 export const manifestName = 'vine-spark.json';
@@ -17,13 +18,17 @@ export function isBuiltFolder(folder: string): boolean {
 
 /** Whether a page is one that we wrote beside the project's own, such as the report of a build. */
 export function isWritten(file: string): boolean {
+  // Not a pipe or a device, which would never end.
+  if (!statNow(file)?.isFile()) return false;
+  let at: number | undefined;
   try {
-    const at = openSync(file, 'r');
+    at = openSync(file, 'r');
     const head = Buffer.alloc(200);
     readSync(at, head);
-    closeSync(at);
     return head.includes(writtenMark);
   } catch {
     return false; // nobody may read it, or it has just gone
+  } finally {
+    if (at !== undefined) closeSync(at);
   }
 }

@@ -322,10 +322,12 @@ export class Watcher {
         if (!stats?.isFile()) {
           // A folder that appeared: what is in it comes by itself.
           if (stats?.isDirectory() && !this.#known.has(path)) this.#noteFolder(path);
-          if (!isKnown) return false;
-          this.#away.add(path);
-          if (waited < goneGraceMs) return true;
+          if (isKnown && waited < goneGraceMs) {
+            this.#away.add(path);
+            return true;
+          }
           this.#away.delete(path);
+          if (!isKnown) return false;
           names.delete(basename(path));
           disappeared.add(path);
           return false;

@@ -208,6 +208,8 @@ export class RequestTargets {
     const name = path.slice(path.lastIndexOf('/') + 1);
     const isNamed = isMeant(part);
     if (files.kindOf(path) === 'folder') return isNamed(name) ? [name] : [];
+    // Nothing of types runs.
+    if (/\.d\.[cm]?ts$/.test(name)) return [];
     const kind = kindOfFile(name);
     const stem = name.replace(/\.[^.]+$/, '');
     // Scripts can be meant without their extension, and those in TypeScript by that of what is made of them.
