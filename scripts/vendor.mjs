@@ -15,6 +15,7 @@ const alone = {
   'estree-walker': 'src/index.js',
   'fastest-levenshtein': 'esm/mod.js',
   'lean-qr': 'index.mjs',
+  meriyah: 'dist/meriyah.min.mjs',
   'resolve.exports': 'dist/index.mjs',
   srcset: 'index.js',
 };

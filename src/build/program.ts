@@ -44,20 +44,30 @@ function keptMember({ kept, fingerprint }: ProjectGraph, input: MemberInput): Me
   return member;
 }
 
+/** As many characters are much text, see `parseModule`. */
+const much = 1e6;
+
 /** Takes the modules of a project apart and leaves out what its pages don't need. */
 export function shakeProject({ project, memory, inSteps, isOld, assetUrl }: ProgramInput): Program {
   const { modules, pages, options } = project;
   const onCycles = modulesOnCycles(modules);
   const members = new Map<string, Member>();
   const data = new Set<string>();
+  const texts = new Map<string, string>();
+  let length = 0;
   for (const id of modules.ids()) {
-    const content = modules.content(id)!;
-    const text = textOf(id, content, assetUrl);
+    const text = textOf(id, modules.content(id)!, assetUrl);
     if (text === undefined) continue;
+    texts.set(id, text);
+    length += text.length;
+  }
+  const isMuch = length > much;
+  for (const [id, text] of texts) {
+    const content = modules.content(id)!;
     if (content.kind !== 'script' || content.isData) data.add(id);
     const isOnCycle = onCycles.has(id);
     const constants = data.has(id) ? {} : options.constants;
-    const read = () => keptMember(project, { id, text, constants, isOnCycle });
+    const read = () => keptMember(project, { id, text, constants, isOnCycle, isMuch });
     members.set(id, memory.member(content, `${isOnCycle} ${content.kind === 'asset' ? text : ''}`, read));
   }
   const targets = new Map<Member, readonly string[]>();

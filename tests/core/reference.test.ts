@@ -5,12 +5,15 @@ import { init, parse } from 'es-module-lexer';
 import { analyze } from 'eslint-scope';
 import type { Identifier, Program } from 'estree';
 import { parseSync } from 'oxc-parser';
+import { parseModule } from '../../src/core/bundle/parse-module.js';
 import { linkCommonJs } from '../../src/core/link/link-commonjs.js';
 import { linkModule } from '../../src/core/link/link-module.js';
 import { mayWrite, writingTypes } from '../../src/core/link/own-writes.js';
 import { indexTree } from '../../src/core/link/tree.js';
 import { defaultScriptOptions } from '../../src/core/translate/script-options.js';
 import { translateScript } from '../../src/core/translate/translate-script.js';
+import { languageCases } from '../support/language-cases.js';
+import { randomProgram } from '../support/random-program.js';
 import { referenceLink } from '../support/reference-linker.js';
 import { full } from '../support/sizes.js';
 import { repository } from '../support/workspace.js';
@@ -36,9 +39,11 @@ function sample(files: readonly string[], count: number): string[] {
 
 /** A script as the linker gets it: without a byte order mark and a `#!` line. */
 function scriptOf(file: string): string {
-  return readFileSync(file, 'utf8')
-    .replace(/^\uFEFF/, ' ')
-    .replace(/^( ?)#!/, '$1//');
+  return inside(readFileSync(file, 'utf8'));
+}
+
+function inside(text: string): string {
+  return text.replace(/^\uFEFF/, ' ').replace(/^( ?)#!/, '$1//');
 }
 
 const packages = [...filesBelow(join(repository, 'node_modules'), /\.[cm]?js$/)];
@@ -90,6 +95,34 @@ test('where writes are said not to be to variables of the module, scopes say so 
     }
   }
   expect(hidden).toBeGreaterThan(full(0, 100));
+});
+
+/** A tree as text, without what is said of TypeScript alone and how a value was written. */
+function treeText(tree: object): string {
+  return JSON.stringify(tree, (key, value: unknown) => {
+    if (/^(?:raw|range|regex|bigint|hashbang|phase)$/.test(key) || value === null || value === false) return undefined;
+    if (typeof value === 'bigint') return String(value);
+    if (value instanceof RegExp || (Array.isArray(value) && value.length === 0)) return undefined;
+    // In one order, whatever order the keys were made in.
+    return typeof value === 'object' && !Array.isArray(value)
+      ? Object.fromEntries(Object.entries(value as object).sort(([a], [b]) => (a < b ? -1 : 1)))
+      : value;
+  });
+}
+
+test('both parsers make the same trees of modules', () => {
+  const programs = [...Object.values(languageCases), ...Array.from({ length: full(40, 500) }, (_, seed) => randomProgram(seed))];
+  const texts = programs.flatMap((files) => Object.entries(files).map(([file, text]) => ({ file, text: inside(text) })));
+  texts.push(...sample(esm, full(40, 5000)).map((file) => ({ file, text: scriptOf(file) })));
+  let compared = 0;
+  for (const { file, text } of texts) {
+    const sound = parseSync('module.js', text, { lang: 'js', sourceType: 'module' }).errors.length === 0;
+    if (!sound || !/\.m?js$/.test(file)) continue;
+    const [natively, here] = [false, true].map((isMuch) => parseModule(text, isMuch));
+    if (treeText(here!) !== treeText(natively!)) expect({ file, text, parsed: here }).toEqual({ file, text, parsed: natively });
+    compared++;
+  }
+  expect(compared).toBeGreaterThan(150);
 });
 
 test('TypeScript comes out as the plain linker makes it, in both forms', async () => {

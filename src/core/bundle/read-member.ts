@@ -10,7 +10,6 @@ import type {
   Statement,
 } from 'estree';
 import { walk } from 'estree-walker';
-import { parseSync } from 'oxc-parser';
 import { declaredIn, hoistedNames } from '../link/declared-names.js';
 import { analysePlaces } from '../link/module-analysis.js';
 import { scriptsNamed } from '../link/script-imports.js';
@@ -19,6 +18,7 @@ import { choicesIn, choiceTypes, mayBeKnown } from './choices.js';
 import { lateImportsIn } from './late-imports.js';
 import type { ImportedName, Member, Place, Unit } from './member.js';
 import { OwnNames } from './own-names.js';
+import { parseModule } from './parse-module.js';
 import { type References, readReferences } from './read-references.js';
 import { type EffectContext, effectsOf } from './scan-effects.js';
 import { callsEval, isAnonymous, memberBase, membersWritten, namespaceOf, urlsIn, usesOwnThis } from './syntax.js';
@@ -31,6 +31,8 @@ export interface MemberInput {
   constants: Readonly<Record<string, string>>;
   /** The module is on a cycle of imports: every assignment to its names is listed. */
   isOnCycle: boolean;
+  /** See `parseModule`. */
+  isMuch?: boolean;
 }
 
 /** Takes an ECMAScript module apart. Nothing of its syntax tree is kept but expressions that may be constants. */
@@ -57,10 +59,10 @@ class Reader {
 
   constructor(input: MemberInput) {
     this.#input = input;
-    const { text, id } = input;
-    const parsed = parseSync('module.js', text, { lang: 'js', sourceType: 'module', preserveParens: false });
-    this.#tree = parsed.program as unknown as Program;
-    this.#comments = parsed.comments as unknown as Comment[];
+    const { text, id, isMuch } = input;
+    const { tree, comments } = parseModule(text, isMuch);
+    this.#tree = tree;
+    this.#comments = comments;
     const index = indexTree(this.#tree, /importScripts|\bimport\s*\.\s*meta\s*\.\s*resolve\b/.test(text) ? withCalls : lookedAt);
     this.#parents = index.parents;
     this.#nodes = index.nodes;
@@ -228,7 +230,7 @@ class Reader {
     const at = declaration.start + head.exec(member.text.slice(declaration.start))![0].length;
     member.places.push({ kind: 'name', start: at, end: at });
     member.named.set(defaultName, { kind: isFunction ? 'function' : 'class' });
-    if (isFunction && usesOwnThis(declaration)) member.usesThis.add(defaultName);
+    if (isFunction && this.#usesThis(declaration)) member.usesThis.add(defaultName);
     this.#exportOwn(defaultName);
     this.#unit({ start, end, declares: [defaultName] }, declaration);
   }
@@ -253,7 +255,7 @@ class Reader {
           : hoistedNames(statement);
       if (statement.type === 'FunctionDeclaration') {
         this.#member.named.set(statement.id.name, { kind: 'function' });
-        if (usesOwnThis(statement)) this.#member.usesThis.add(statement.id.name);
+        if (this.#usesThis(statement)) this.#member.usesThis.add(statement.id.name);
       }
       if (statement.type === 'ClassDeclaration') this.#member.named.set(statement.id.name, { kind: 'class' });
       this.#unit({ start, end, declares }, statement);
@@ -274,10 +276,14 @@ class Reader {
     return all;
   }
 
+  #usesThis(of: Spanned): boolean {
+    return this.#input.text.slice(of.start, of.end).includes('this') && usesOwnThis(of);
+  }
+
   #variable(name: string, init: Spanned<Expression>, kind: string): void {
     const member = this.#member;
     const isFunction = init.type === 'FunctionExpression';
-    if (isFunction && usesOwnThis(init)) member.usesThis.add(name);
+    if (isFunction && this.#usesThis(init)) member.usesThis.add(name);
     if (isAnonymous(init)) member.named.set(name, { kind: 'value', value: { start: init.start, end: init.end } });
     const isFixed = kind === 'const' || !this.#names.isReassigned(name);
     const members = isFixed ? membersWritten(init, (node) => this.#marked.has(node.start)) : undefined;

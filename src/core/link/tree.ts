@@ -22,23 +22,58 @@ export interface TreeIndex {
 export function indexTree(tree: Program, types: ReadonlySet<string>): TreeIndex {
   const parents = new Map<Node, Node>();
   const nodes: Node[] = [];
-  const visit = (node: Node, parent: Node | undefined) => {
-    if (parent) parents.set(node, parent);
+  const visit = (node: Node) => {
     const { type } = node;
-    if (type === 'Identifier') withRange(node);
+    const { keys, isIdentifier, isFunction } = shapes.get(type) ?? shapeOf(node);
+    if (isIdentifier) withRange(node);
     if (types.has(type)) nodes.push(node);
-    const keys = visitorKeys[type] ?? otherKeys(node);
-    for (let index = 0; index < keys.length; index++) {
-      const value = (node as unknown as Record<string, Node | (Node | null)[] | null | undefined>)[keys[index]!];
-      if (!value) continue;
-      if (Array.isArray(value)) {
-        for (const inner of value) if (inner) visit(inner, node);
-      } else visit(value, node);
-    }
-    if (functionTypes.has(type)) withRange((node as unknown as { body: Node }).body);
+    if (keys)
+      for (let index = 0; index < keys.length; index++) {
+        const value = (node as unknown as Record<string, Node | (Node | null)[] | null | undefined>)[keys[index]!];
+        if (!value) continue;
+        if (Array.isArray(value)) {
+          for (let at = 0; at < value.length; at++) {
+            const inner = value[at];
+            if (!inner) continue;
+            parents.set(inner, node);
+            visit(inner);
+          }
+        } else {
+          parents.set(value, node);
+          visit(value);
+        }
+      }
+    if (isFunction) withRange((node as unknown as { body: Node }).body);
   };
-  visit(tree, undefined);
+  visit(tree);
   return { parents, nodes };
+}
+
+/** What a walk has to know of a type of node. */
+interface Shape {
+  /** Where a node holds others; absent where it holds none. */
+  keys?: readonly string[];
+  isIdentifier: boolean;
+  isFunction: boolean;
+}
+
+/** Where only TypeScript has nodes. */
+const typeKeys = new Set(['implements', 'returnType', 'typeAnnotation', 'typeArguments', 'typeParameters', 'superTypeArguments']);
+
+const shapes = new Map<string, Shape>();
+
+function shapeOf(node: Node): Shape {
+  const { type } = node;
+  const listed = visitorKeys[type];
+  const keys = listed?.filter((key) => !typeKeys.has(key)) ?? otherKeys(node);
+  const shape = {
+    ...(keys.length > 0 ? { keys } : {}),
+    isIdentifier: type === 'Identifier',
+    isFunction: functionTypes.has(type),
+  };
+  // What nobody listed is looked at in every node.
+  if (listed) shapes.set(type, shape);
+  return shape;
 }
 
 const functionTypes = new Set(['FunctionDeclaration', 'FunctionExpression', 'ArrowFunctionExpression']);
