@@ -130,21 +130,34 @@ export class Scripts {
     const [, ...rest] = [...piece.inner()];
     const text = rest.flat().join('').trimEnd();
     const input = this.#input.hasMaps ? module.map : undefined;
-    // The statement's own line stands above the module's.
-    const map = () => input && this.#led(moduleMap(copied(input)), id);
     const { memory, graph } = this.#input;
-    const made = await memory.printed(`${id} ${hasSheets}`, graph.content(id)!, text, () => this.#wholeMade(text, map()));
+    const made = await memory.printed(`${id} ${hasSheets}`, graph.content(id)!, text, () => this.#wholeMade(text, input, id));
     this.#texts.set(id, new Map([[id, made.text]]));
     return { text: made.text, sections: made.map === undefined ? [] : [{ line: 0, map: made.map }] };
   }
 
-  /** `map` is that of the lines behind the first one. */
-  async #wholeMade(text: string, map: string | undefined): Promise<MappedText> {
+  /** `input` is that of the map of the lines behind the first one, above which the statement's own line stands. */
+  async #wholeMade(text: string, input: MapInput | undefined, id: string): Promise<MappedText> {
     const { minify, toEs5 } = this.#input;
-    const asItIs = (): MappedText => (map === undefined ? { text } : { text, map: openMap(map, 1) });
+    const map = () => input && openMap(this.#led(moduleMap(copied(input)), id), 1);
+    const asItIs = (): MappedText => {
+      const asItWas = map();
+      return asItWas ? { text, map: asItWas } : { text };
+    };
     if (!minify || toEs5) return asItIs();
-    const origin = () => (map === undefined ? undefined : new MapOrigin(openMap(map, 1)));
-    return this.#smaller({ text, of: [text, map ?? ''], origin, asItIs });
+    const origin = () => {
+      const open = map();
+      return open && new MapOrigin(open);
+    };
+    return this.#smaller({ text, of: [text, ...this.#mapVersion(input, id)], origin, asItIs });
+  }
+
+  /** What tells the map of a module from others: what it is made of, where that isn't spread over more files. */
+  #mapVersion(input: MapInput | undefined, id: string): string[] {
+    if (!input) return [];
+    const { source, sourceUrl, map, shifts, ignored } = input;
+    if (ignored && mapReference(source.text) !== undefined) return [this.#led(moduleMap(copied(input)), id)];
+    return [sourceUrl, source.text, map?.mappings ?? '', map?.names ?? '', JSON.stringify(shifts)];
   }
 
   /** Makes a script smaller, unless an earlier build has, of the same. */
