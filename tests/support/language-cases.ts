@@ -43,6 +43,11 @@ export { tide as "\\u0074ide again", p as __proto__ };
 export { t\\u0069de as passed } from './names.js';`,
     'names.js': `const a = 1; export { a as __proto__, a as constructor, a as "a b" }; export let ti\\u0064e = 'high', other = 2; export function async() {} export const hasOwnProperty = 3;`,
   }),
+  namesTakenByValues: programOf({
+    'main.js': `import * as one from './one.js';\nimport * as two from './two.js';\nfor (const { before, late, after } of [one, two]) log(before, late(), after());`,
+    'one.js': `const { tide = () => {}, of: [berth = class {}] = [] } = {};\nlet quay, pier = 1, crane = () => {};\nquay ||= () => {};\nexport const late = () => { pier = function () {}; crane &&= class { static name = 'own'; }; for ({ gate = () => {} } of [{}]); return [tide, berth, quay, pier, crane, gate].map((value) => value.name).join(); };\nlet gate;\nfunction rope() {}\nexport const before = [crane, rope].map((value) => value.name).join();\nrope = () => {};\nexport const after = () => rope.name;\n`,
+    'two.js': `const { tide = () => {}, of: [berth = class {}] = [] } = {};\nlet quay, pier = 1, crane = () => {};\nquay ||= () => {};\nexport const late = () => { pier = function () {}; crane &&= class { static name = 'own'; }; for ({ gate = () => {} } of [{}]); return [tide, berth, quay, pier, crane, gate].map((value) => value.name).join(); };\nlet gate;\nfunction rope() {}\nexport const before = [crane, rope].map((value) => value.name).join();\nrope = () => {};\nexport const after = () => rope.name;\n`,
+  }),
   defaultNames: programOf({
     'main.js': [1, 2, 3, 4, 5, 6, 7, 8]
       .map((n) => `import d${n} from './d${n}.js'; log(${n}, typeof d${n} === 'function' ? d${n}.name : d${n});`)

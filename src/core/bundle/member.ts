@@ -107,6 +107,13 @@ export interface ImportedName {
   name: string | null;
 }
 
+/** What carries a name. */
+export interface Named {
+  kind: 'function' | 'class' | 'value';
+  /** Functions and classes without a name that take this one, wherever it's assigned (ECMA-262, 8.4.5). */
+  values: { start: number; end: number }[];
+}
+
 /** A node that writes to a name. `isInit`: it declares the variable with its value. */
 export interface Write {
   target: Spanned;
@@ -141,7 +148,7 @@ export interface Member {
   /** Objects and enumerations that are written down as a whole -> the expressions of their members. */
   objects: Map<string, Map<string, Node>>;
   /** Names whose function, class or value carries the name, as programs can see. */
-  named: Map<string, { kind: 'function' | 'class' | 'value'; value?: { start: number; end: number } }>;
+  named: Map<string, Named>;
   /** Assignments to top-level names, each with whether it's the name's declaration. */
   writes: Map<string, Write[]>;
   /** Functions without effects by annotation. */

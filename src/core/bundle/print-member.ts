@@ -75,8 +75,10 @@ class Printer {
     }
     for (const reference of unit.references) if (!names.isDead(member, reference.start)) this.#reference(reference);
     for (const place of member.places) if (isIn(place.start) && !names.isDead(member, place.start)) this.#place(place);
+    const written = new Set(unit.references.filter(({ isWrite }) => isWrite).map(({ name }) => name));
     for (const own of unit.declares) this.#named(own, unit);
-    for (const own of new Set(unit.references.filter(({ isWrite }) => isWrite).map(({ name }) => name))) this.#touch(own, unit);
+    for (const own of new Set([...unit.declares, ...written])) this.#values(own, unit);
+    for (const own of written) this.#touch(own, unit);
     if (unit.keyword) this.#text.prependRight(start, `${unit.keyword} `);
     const isClosed = !unit.keyword && /[;]$/.test(member.text.slice(start, end));
     if (!isClosed) this.#text.appendLeft(end, ';');
@@ -159,17 +161,33 @@ class Printer {
 
   /** Functions and classes keep the name that programs see, whatever the variable is called. */
   #named(own: string, unit: Unit): void {
+    const { kind } = this.#printing.member.named.get(own) ?? {};
+    const name = this.#nameToKeep(own);
+    if (name === undefined) return;
+    if (kind === 'function') this.#renamed.push({ variable: this.#variable(own), name });
+    else if (kind === 'class') this.#class(own, name, unit);
+  }
+
+  /** The same for what takes its name from the variable that it's assigned to. */
+  #values(own: string, unit: Unit): void {
+    const { member, names, scope } = this.#printing;
+    const { values = [] } = member.named.get(own) ?? {};
+    const here = values.filter(({ start }) => start >= unit.start && start < unit.end && !names.isDead(member, start));
+    const name = here.length > 0 ? this.#nameToKeep(own) : undefined;
+    if (name === undefined) return;
+    for (const { start, end } of here) {
+      this.#text.prependRight(start, `${scope.handle}.named(`);
+      this.#text.appendLeft(end, `, ${JSON.stringify(name)})`);
+    }
+  }
+
+  /** The name that programs can see, where the variable is called something else. */
+  #nameToKeep(own: string): string | undefined {
     const { member, scope } = this.#printing;
-    const named = member.named.get(own);
-    if (!named) return;
+    if (!member.named.has(own)) return undefined;
     const variable = this.#variable(own);
     const name = own === defaultName ? 'default' : own;
-    if (variable.name === name || !scope.isNamed(variable)) return;
-    if (named.kind === 'function') this.#renamed.push({ variable, name });
-    else if (named.value) {
-      this.#text.prependRight(named.value.start, `${scope.handle}.named(`);
-      this.#text.appendLeft(named.value.end, `, ${JSON.stringify(name)})`);
-    } else if (named.kind === 'class') this.#class(own, name, unit);
+    return variable.name === name || !scope.isNamed(variable) ? undefined : name;
   }
 
   #class(own: string, name: string, unit: Unit): void {

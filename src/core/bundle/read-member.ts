@@ -212,7 +212,7 @@ class Reader {
     if (declaration.type !== 'FunctionDeclaration' && declaration.type !== 'ClassDeclaration') {
       const place = { start: declaration.start, end: declaration.end };
       member.places.push({ kind: 'default', start, end: this.#valueStart(start, declaration.start), valueEnd: end });
-      if (isAnonymous(declaration)) member.named.set(defaultName, { kind: 'value', value: place });
+      if (isAnonymous(declaration)) member.named.set(defaultName, { kind: 'value', values: [place] });
       this.#exportOwn(defaultName);
       this.#unit({ start, end, declares: [defaultName] }, declaration);
       return;
@@ -229,7 +229,7 @@ class Reader {
       : /^class/;
     const at = declaration.start + head.exec(member.text.slice(declaration.start))![0].length;
     member.places.push({ kind: 'name', start: at, end: at });
-    member.named.set(defaultName, { kind: isFunction ? 'function' : 'class' });
+    member.named.set(defaultName, { kind: isFunction ? 'function' : 'class', values: [] });
     if (isFunction && this.#usesThis(declaration)) member.usesThis.add(defaultName);
     this.#exportOwn(defaultName);
     this.#unit({ start, end, declares: [defaultName] }, declaration);
@@ -254,10 +254,10 @@ class Reader {
           ? [statement.id.name]
           : hoistedNames(statement);
       if (statement.type === 'FunctionDeclaration') {
-        this.#member.named.set(statement.id.name, { kind: 'function' });
+        this.#noteNamed(statement.id.name, 'function');
         if (this.#usesThis(statement)) this.#member.usesThis.add(statement.id.name);
       }
-      if (statement.type === 'ClassDeclaration') this.#member.named.set(statement.id.name, { kind: 'class' });
+      if (statement.type === 'ClassDeclaration') this.#noteNamed(statement.id.name, 'class');
       this.#unit({ start, end, declares }, statement);
       return declares;
     }
@@ -276,6 +276,11 @@ class Reader {
     return all;
   }
 
+  /** A function or class may be replaced by what has no name of its own. */
+  #noteNamed(name: string, kind: 'function' | 'class'): void {
+    this.#member.named.set(name, { kind, values: this.#member.named.get(name)?.values ?? [] });
+  }
+
   #usesThis(of: Spanned): boolean {
     return this.#input.text.slice(of.start, of.end).includes('this') && usesOwnThis(of);
   }
@@ -284,7 +289,6 @@ class Reader {
     const member = this.#member;
     const isFunction = init.type === 'FunctionExpression';
     if (isFunction && this.#usesThis(init)) member.usesThis.add(name);
-    if (isAnonymous(init)) member.named.set(name, { kind: 'value', value: { start: init.start, end: init.end } });
     const isFixed = kind === 'const' || !this.#names.isReassigned(name);
     const members = isFixed ? membersWritten(init, (node) => this.#marked.has(node.start)) : undefined;
     const isKnown = (node: Node) => mayBeKnown(node, (other) => this.#names.mayBeConstant(other));

@@ -1,7 +1,7 @@
 import type { Reference as ScopeReference } from 'eslint-scope';
 import type { Identifier, Node } from 'estree';
 import type { Spanned } from '../link/tree.js';
-import type { Member, Reference, Write } from './member.js';
+import type { Member, Named, Reference, Write } from './member.js';
 import type { OwnNames } from './own-names.js';
 import { isInNewCallee, membersOf, runsAtOnce, writeAround } from './references.js';
 import { isAnonymous } from './syntax.js';
@@ -33,7 +33,7 @@ class ReferenceReader {
     references: [] as Reference[],
     own: new Set<string>(),
     inner: new Set<string>(),
-    named: new Map<string, { kind: 'value' }>(),
+    named: new Map<string, Named>(),
     writes: new Map<string, Write[]>(),
   };
 
@@ -104,14 +104,26 @@ class ReferenceReader {
     };
   }
 
+  /** What has no name and is assigned here takes this one. */
+  #takeValue(name: string, node: Spanned): void {
+    const parent = this.#input.parents.get(node);
+    const value =
+      parent?.type === 'AssignmentExpression' || parent?.type === 'AssignmentPattern'
+        ? parent.left === node && parent.right
+        : parent?.type === 'VariableDeclarator' && parent.init;
+    if (!value || !isAnonymous(value)) return;
+    const { start, end } = value as Spanned;
+    const named = this.#found.named.get(name) ?? { kind: 'value', values: [] };
+    if (!named.values.some((other) => other.start === start)) named.values.push({ start, end });
+    this.#found.named.set(name, named);
+  }
+
   #takeWrite(name: string, reference: ScopeReference): void {
     const { parents, isOnCycle } = this.#input;
     const isInit = reference.init === true;
     const node = reference.identifier as unknown as Spanned;
     const target = writeAround(node, parents);
-    const parent = parents.get(node);
-    const value = parent?.type === 'AssignmentExpression' && parent.left === node ? parent.right : undefined;
-    if (value && isAnonymous(value)) this.#found.named.set(name, { kind: 'value' });
+    this.#takeValue(name, node);
     if (!target || (isInit && !isOnCycle && target.type === 'VariableDeclaration')) return;
     const writes = this.#found.writes.get(name) ?? [];
     writes.push({ target: placesOf(target), isInit: isInit && target.type === 'VariableDeclaration' });
