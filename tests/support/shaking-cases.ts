@@ -47,6 +47,16 @@ export const shakingCases: Record<string, Record<string, string>> = {
       export function Used() {} Used.label = 'STAYS label'; let count = 'GONE first'; count = 'GONE second'; export const read = () => count;
       export namespace Gone { export const a = 'GONE namespace'; } export enum Kind { A = 'GONE enum' }`,
   },
+  "what is changed through a name that nobody uses, and is somebody else's": {
+    'main.ts': `import { tide } from './tide'; console.log(tide);`,
+    'tide.ts': `export const tide: any = {}; const o: any = { a: tide }; o.a.x = 'STAYS member'; const list = [tide]; list[0].y = 'STAYS element';
+      function Old(this: unknown) {} Old.prototype = tide; Old.prototype.z = 'STAYS prototype'; const late: any = {}; late.q = tide; late.q.w = 'STAYS later'; const loop: any = {}; for (loop.a of [tide]); loop.a.v = 'STAYS loop';
+      class Drawn { set draw(v: string) { console.log(v); } static set s(v: string) { console.log(v); } static get g() { return console.log('STAYS getter'); } }
+      (Drawn.prototype as any).draw = 'STAYS setter'; Drawn.s = 'STAYS static'; const read = Drawn.g; const inner: any = { in: { set b(v: string) { console.log(v); } } }; inner.in.b = 'STAYS inner';
+      const once = (() => { const made: any = { set b(v: string) { console.log(v); } }; made.b = 'STAYS at once'; })();
+      const own: any = { a: {} }; own.a.x = 'GONE member'; function Base() {} function Gone(this: unknown) {} Gone.prototype = Object.create(Base.prototype); Gone.prototype.draw = 'GONE prototype';
+      Gone.defaults = {} as any; Gone.defaults.a = 'GONE later'; class Plain { get is() { return 'GONE getter'; } } (Plain as any).label = 'GONE static';`,
+  },
   'members of namespaces': {
     'main.ts': `import * as tide from './tide'; import { lib } from './lib'; import * as whole from './whole'; console.log(tide.high, tide['mid'], lib.berth(), pick(whole)); function pick(x: any) { return x[Math.random()]; }`,
     'tide.ts': `export const high = 'STAYS high', mid = 'STAYS mid', low = 'GONE low';`,

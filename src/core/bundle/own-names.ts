@@ -53,7 +53,7 @@ export class OwnNames {
     const [definition] = this.variables.get(name)?.defs ?? [];
     if (!definition || this.isReassigned(name)) return false;
     if (definition.type === 'FunctionName') return true;
-    if (definition.type === 'ClassName') return (definition.node as unknown as { superClass: unknown }).superClass === null;
+    if (definition.type === 'ClassName') return !hasAccessors(definition.node as unknown as Node);
     const { init } = definition.node as unknown as { init?: Node | null };
     return init !== undefined && init !== null && freshTypes.has(init.type) && !hasAccessors(init);
   }

@@ -14,6 +14,7 @@ import { declaredIn, hoistedNames } from '../link/declared-names.js';
 import { analysePlaces } from '../link/module-analysis.js';
 import { scriptsNamed } from '../link/script-imports.js';
 import { indexTree, type Spanned } from '../link/tree.js';
+import { changedName } from './changed-name.js';
 import { choicesIn, choiceTypes, mayBeKnown } from './choices.js';
 import { lateImportsIn } from './late-imports.js';
 import type { ImportedName, Member, Place, Unit } from './member.js';
@@ -21,7 +22,7 @@ import { OwnNames } from './own-names.js';
 import { parseModule } from './parse-module.js';
 import { type References, readReferences } from './read-references.js';
 import { type EffectContext, effectsOf } from './scan-effects.js';
-import { callsEval, isAnonymous, memberBase, membersWritten, namespaceOf, urlsIn, usesOwnThis } from './syntax.js';
+import { callsEval, isAnonymous, membersWritten, urlsIn, usesOwnThis } from './syntax.js';
 import { givingTypes, visibleNames } from './visible-names.js';
 
 export interface MemberInput {
@@ -300,24 +301,11 @@ class Reader {
   }
 
   #unit(unit: Pick<Unit, 'start' | 'end' | 'declares' | 'keyword'>, node: Node | null | undefined): void {
-    const changes = node ? this.#changed(node) : undefined;
+    const isOwn = (name: string) => this.#member.own.has(name) && !this.#member.imported.has(name);
+    const input = { names: this.#names, parents: this.#parents, context: this.#context, isOwn };
+    const changes = node ? changedName(node, input) : undefined;
     const effects = !node || changes !== undefined ? [] : effectsOf(node, this.#context);
     this.#member.units.push({ ...unit, ...(changes === undefined ? {} : { changes }), references: [], effects, late: [] });
-  }
-
-  /** The one top-level name whose value a statement adds something to, and does nothing else. */
-  #changed(node: Node): string | undefined {
-    if (node.type !== 'ExpressionStatement') return undefined;
-    const { expression } = node;
-    const isOwn = (name: string) => this.#member.own.has(name) && !this.#member.imported.has(name);
-    if (expression.type === 'AssignmentExpression' && expression.operator === '=') {
-      const { left, right } = expression;
-      if (effectsOf(right, this.#context).length > 0) return undefined;
-      if (left.type === 'Identifier') return isOwn(left.name) && !this.#context.isEarly(left, left.name) ? left.name : undefined;
-      const first = left.type === 'MemberExpression' ? memberBase(left) : undefined;
-      return first !== undefined && isOwn(first) && this.#names.isFresh(first) ? first : undefined;
-    }
-    return expression.type === 'CallExpression' ? namespaceOf(expression, this.#context, isOwn) : undefined;
   }
 
   /** Gives each unit the uses of top-level names in it. */

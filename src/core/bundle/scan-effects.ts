@@ -15,6 +15,7 @@ import type {
 } from 'estree';
 import type { Spanned } from '../link/tree.js';
 import type { Effect } from './member.js';
+import { hasAccessors } from './syntax.js';
 
 /** What the scan needs to know of the module around. */
 export interface EffectContext {
@@ -206,7 +207,7 @@ class Scan {
       if (statement.type === 'FunctionDeclaration') this.#locals.add(statement.id.name);
       if (statement.type !== 'VariableDeclaration') continue;
       for (const { id, init } of statement.declarations)
-        if (id.type === 'Identifier' && init && isLiteral.has(init.type)) this.#locals.add(id.name);
+        if (id.type === 'Identifier' && init && isLiteral.has(init.type) && !hasAccessors(init)) this.#locals.add(id.name);
     }
     for (const statement of callee.body.body) {
       if (inFunctions.has(statement.type)) this.visit(statement);
@@ -304,10 +305,14 @@ function isHarmlessCall(path: string, { type, arguments: given }: CallExpression
     return plainNew.has(path) && arePrimitive && path !== 'Array' ? true : path === 'Array' && given.length === 0;
   }
   if (path.startsWith('Math.')) return arePrimitive;
-  if (path === 'Object.create') return given.length === 1 && (isNull(given[0]!) || areLiteral);
+  if (path === 'Object.create') return given.length === 1 && (isNull(given[0]!) || areLiteral || isPrototype(given[0]!));
   if (path === 'Boolean' || path === 'Array.isArray' || path === 'Object.is') return true;
   if (literalCalls.has(path)) return areLiteral && given.length > 0;
   return plainCalls.has(path) && (arePrimitive || path === 'Array.of');
+}
+
+function isPrototype(node: Node): boolean {
+  return node.type === 'MemberExpression' && !node.computed && (node.property as Identifier).name === 'prototype';
 }
 
 const inFunctions = new Set([

@@ -1,15 +1,16 @@
-import type { Identifier, Node, Program } from 'estree';
+import type { Class, Identifier, Node, Program } from 'estree';
 import { walk } from 'estree-walker';
 import type { Spanned } from '../link/tree.js';
 import { urlPlaces } from '../link/url-places.js';
 import type { Place } from './member.js';
-import { type EffectContext, effectsOf } from './scan-effects.js';
 
-/** The name that a chain of members without calls begins with. */
-export function memberBase(node: Node): string | undefined {
-  if (node.type === 'Identifier') return node.name;
+/** The names in a chain of members without calls: `a.b['c']` is `a`, `b`, `c`. */
+export function memberPath(node: Node): string[] | undefined {
+  if (node.type === 'Identifier') return [node.name];
   if (node.type !== 'MemberExpression' || (node.computed && node.property.type !== 'Literal')) return undefined;
-  return memberBase(node.object);
+  const { property } = node;
+  const name = property.type === 'Identifier' ? property.name : property.type === 'Literal' ? String(property.value) : undefined;
+  return name === undefined ? undefined : memberPath(node.object)?.concat(name);
 }
 
 /** Functions and classes that take the name of what they are assigned to (ECMA-262, 8.4.5). */
@@ -49,52 +50,19 @@ export function callsEval(tree: Program, globals: ReadonlySet<Node>): boolean {
   return found;
 }
 
-export function hasAccessors(node: Node): boolean {
-  if (node.type === 'ClassExpression') return node.superClass !== null;
+/** Whether reading or writing a member of something may run code. `ofInstances`: a member of what a class makes. */
+export function hasAccessors(node: Node, ofInstances = false): boolean {
+  if (node.type === 'ClassExpression' || node.type === 'ClassDeclaration') {
+    const isAccessor = (part: Class['body']['body'][number]) =>
+      part.type === 'MethodDefinition' && (part.kind === 'get' || part.kind === 'set') && part.static !== ofInstances;
+    return Boolean(node.superClass) || node.body.body.some(isAccessor);
+  }
   return (
     node.type === 'ObjectExpression' &&
     node.properties.some(
       (member) => member.type === 'SpreadElement' || member.kind !== 'init' || (member.key as Identifier).name === '__proto__',
     )
   );
-}
-
-/** `(function (N) { N.a = 1; })(N || (N = {}))`, by which a TypeScript namespace is made: the name that it fills. */
-export function namespaceOf(
-  call: Node & { type: 'CallExpression' },
-  context: EffectContext,
-  isOwn: (name: string) => boolean,
-): string | undefined {
-  const { callee } = call;
-  const [given] = call.arguments;
-  if (callee.type !== 'FunctionExpression' || callee.params.length !== 1 || call.arguments.length !== 1) return undefined;
-  if (given?.type !== 'LogicalExpression' || given.left.type !== 'Identifier' || !isOwn(given.left.name)) return undefined;
-  const { right } = given;
-  const makes = right.type === 'AssignmentExpression' ? right.right : right;
-  if (makes.type !== 'ObjectExpression' || makes.properties.length > 0) return undefined;
-  const [parameter] = callee.params;
-  if (parameter?.type !== 'Identifier') return undefined;
-  const own = { ...context, isPlain: (node: Identifier) => node.name === parameter.name || context.isPlain(node) };
-  const fills = (node: Node): boolean => {
-    if (node.type === 'AssignmentExpression' && node.operator === '=' && node.left.type === 'MemberExpression') {
-      const { left } = node;
-      return (
-        left.object.type === 'Identifier' &&
-        left.object.name === parameter.name &&
-        (!left.computed || fills(left.property) || left.property.type === 'Literal') &&
-        fills(node.right)
-      );
-    }
-    return effectsOf(node, own).length === 0;
-  };
-  const isPlain = callee.body.body.every((statement) => {
-    if (statement.type === 'ExpressionStatement') return fills(statement.expression);
-    if (statement.type === 'ReturnStatement') return statement.argument?.type === 'Identifier';
-    if (statement.type === 'VariableDeclaration')
-      return statement.declarations.every(({ id, init }) => id.type === 'Identifier' && (!init || fills(init)));
-    return effectsOf(statement, own).length === 0;
-  });
-  return isPlain ? given.left.name : undefined;
 }
 
 /** The strings in `new URL('./x', import.meta.url)` or `import.meta.resolve('./x')`, or what makes them there. */
