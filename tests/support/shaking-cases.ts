@@ -54,6 +54,7 @@ export const shakingCases: Record<string, Record<string, string>> = {
       class Drawn { set draw(v: string) { console.log(v); } static set s(v: string) { console.log(v); } static get g() { return console.log('STAYS getter'); } }
       (Drawn.prototype as any).draw = 'STAYS setter'; Drawn.s = 'STAYS static'; const read = Drawn.g; const inner: any = { in: { set b(v: string) { console.log(v); } } }; inner.in.b = 'STAYS inner';
       const once = (() => { const made: any = { set b(v: string) { console.log(v); } }; made.b = 'STAYS at once'; })();
+      const defined: any = {}; Object.defineProperty(defined, 'p', { get: () => console.log('STAYS defined') }); const seen = [defined.p, 'STAYS seen']; const heir: any = {}; heir.__proto__ = { set s(v: string) { console.log(v); } }; heir.s = 'STAYS heir';
       const own: any = { a: {} }; own.a.x = 'GONE member'; function Base() {} function Gone(this: unknown) {} Gone.prototype = Object.create(Base.prototype); Gone.prototype.draw = 'GONE prototype';
       Gone.defaults = {} as any; Gone.defaults.a = 'GONE later'; class Plain { get is() { return 'GONE getter'; } } (Plain as any).label = 'GONE static';`,
   },

@@ -24,7 +24,7 @@ export function changedName(node: Node, input: ChangeInput): string | undefined 
   const [name, ...members] = path ?? [];
   if (name === undefined || !isOwn(name) || context.isEarly(left, name)) return undefined;
   if (members.length === 0) return name;
-  if (!names.isFresh(name)) return undefined;
+  if (!names.isFresh(name) || members.includes('__proto__')) return undefined;
   return members.length === 1 || (members.length === 2 && isOwnMember(name, members[0]!, input)) ? name : undefined;
 }
 

@@ -2,7 +2,7 @@ import { analyze, type Scope, type ScopeManager, type Variable } from 'eslint-sc
 import type { Node, Program } from 'estree';
 import type { Spanned } from '../link/tree.js';
 import type { EffectContext } from './scan-effects.js';
-import { hasAccessors } from './syntax.js';
+import { hasAccessors, memberPath } from './syntax.js';
 
 /** What the scopes of a module say of its top-level names. */
 export class OwnNames {
@@ -12,9 +12,11 @@ export class OwnNames {
   /** Names that nothing in the module declares. */
   readonly globals = new Set<Node>();
   readonly #marked: ReadonlySet<number>;
+  readonly #parents: ReadonlyMap<Node, Node>;
 
   /** `marked`: where calls begin that are marked as giving a value only. */
-  constructor(tree: Program, marked: ReadonlySet<number>) {
+  constructor(tree: Program, parents: ReadonlyMap<Node, Node>, marked: ReadonlySet<number>) {
+    this.#parents = parents;
     this.#marked = marked;
     this.scopes = analyze(tree as never, { ecmaVersion: 2024, sourceType: 'module', fallback: 'iteration' } as never);
     this.moduleScope = this.scopes.globalScope?.childScopes[0];
@@ -29,7 +31,8 @@ export class OwnNames {
       isGlobal: (node) => this.globals.has(node),
       isImport: (name) => this.isImport(name),
       isTop,
-      isPlain: (node) => isTop(node) && (this.isFresh(node.name) || this.#isEnum(node.name)),
+      isPlain: (node) =>
+        isTop(node) && (this.#isEnum(node.name) || (this.isFresh(node.name) && !this.#getsAccessors(node.name))),
       isEarly: (node, name) => this.#isEarly(node as Spanned, name),
       isMarked: (node) => this.#marked.has((node as Spanned).start),
     };
@@ -56,6 +59,17 @@ export class OwnNames {
     if (definition.type === 'ClassName') return !hasAccessors(definition.node as unknown as Node);
     const { init } = definition.node as unknown as { init?: Node | null };
     return init !== undefined && init !== null && freshTypes.has(init.type) && !hasAccessors(init);
+  }
+
+  /** Whether reading a member may run code that is put there later. */
+  #getsAccessors(name: string): boolean {
+    return this.variables.get(name)!.references.some(({ identifier }) => {
+      const node = identifier as unknown as Node;
+      const parent = this.#parents.get(node);
+      if (parent?.type === 'MemberExpression') return memberPath(parent)?.[1] === '__proto__';
+      if (parent?.type !== 'CallExpression' || parent.callee === node) return false;
+      return /^(?:defineProperty|defineProperties|setPrototypeOf)$/.test(memberPath(parent.callee)?.at(-1) ?? '');
+    });
   }
 
   /** Enumerations are made by a marked call. */

@@ -68,7 +68,7 @@ class Reader {
     this.#parents = index.parents;
     this.#nodes = index.nodes;
     this.#marked = this.#placesBehind(/[@#]__PURE__/);
-    this.#names = new OwnNames(this.#tree, this.#marked);
+    this.#names = new OwnNames(this.#tree, this.#parents, this.#marked);
     const { scopes, globals, moduleScope } = this.#names;
     this.#references = readReferences({ names: this.#names, parents: this.#parents, isOnCycle: input.isOnCycle });
     this.#context = this.#names.contextOf(this.#references.taken);
