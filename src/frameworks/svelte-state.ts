@@ -1,6 +1,6 @@
 import MagicString from 'magic-string';
 import { parseSync } from 'oxc-parser';
-import type { RawMap } from '../core/translate/translate-script.js';
+import type { RawMap } from '../core/translate/raw-map.js';
 
 /** A compiled component that hands its state on to its next version. */
 export interface KeptComponent {

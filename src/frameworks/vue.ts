@@ -3,7 +3,7 @@ import { createRequire } from 'node:module';
 import { basename, dirname, resolve } from 'node:path';
 import { contentHash } from '../core/text/content-hash.js';
 import type { Adapter, AdapterContext, AdapterMessage, AdapterPart, AdapterResult } from '../core/translate/adapter.js';
-import type { RawMap } from '../core/translate/translate-script.js';
+import type { RawMap } from '../core/translate/raw-map.js';
 import { blanked } from './blanked.js';
 import { type FoundCompiler, findCompiler, installedVersion } from './compilers.js';
 import { vueHelper } from './vue-helper.js';

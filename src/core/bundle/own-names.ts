@@ -31,8 +31,7 @@ export class OwnNames {
       isGlobal: (node) => this.globals.has(node),
       isImport: (name) => this.isImport(name),
       isTop,
-      isPlain: (node) =>
-        isTop(node) && (this.#isEnum(node.name) || (this.isFresh(node.name) && !this.#getsAccessors(node.name))),
+      isPlain: (node) => isTop(node) && (this.#isEnum(node.name) || (this.isFresh(node.name) && !this.#getsAccessors(node.name))),
       isEarly: (node, name) => this.#isEarly(node as Spanned, name),
       isMarked: (node) => this.#marked.has((node as Spanned).start),
     };

@@ -1,7 +1,6 @@
 import { posix } from 'node:path';
 import { decode } from '@jridgewell/sourcemap-codec';
-import type { RawMap } from '../translate/translate-script.js';
-import { chainMaps } from './chain-maps.js';
+import { chainMaps, type RawMap } from '../translate/raw-map.js';
 
 /** A map that a package ships beside a file. */
 export type ShippedMap = RawMap & { sourceRoot?: string };

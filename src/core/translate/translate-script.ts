@@ -2,16 +2,8 @@ import type { TransformOptions, TransformResult } from 'oxc-transform';
 import { chooseHandle } from '../link/handle.js';
 import type { Mode } from '../mode.js';
 import { type Problem, problemAt } from '../problem/problem.js';
+import type { RawMap } from './raw-map.js';
 import type { ScriptOptions } from './script-options.js';
-
-/** A source map as the translator gives it (ECMA-426). */
-export interface RawMap {
-  version: number;
-  sources: string[];
-  sourcesContent?: (string | null)[];
-  names: string[];
-  mappings: string;
-}
 
 /** Plain JavaScript made of a source, with the map back to it; no map where the text is the source itself. */
 export interface Translated {
@@ -63,7 +55,9 @@ export async function translateScript(source: string, options: TranslateOptions)
   await nextBatch();
   const lang = isTypeScript ? (isJsx ? 'tsx' : 'ts') : isPlain ? 'js' : 'jsx';
   const target = targetOf(targets, definedFields);
-  const named = target.target ? (await import('./class-names.js')).withClassNames(source, lang) : source;
+  const filled = isTypeScript && namespaceVariable.test(source) ? await filledIn(source, lang as 'ts') : undefined;
+  const asked = filled?.text ?? source;
+  const named = target.target ? (await import('./class-names.js')).withClassNames(asked, lang) : asked;
   // Fields can only be made assignments where they are taken apart, which syntax before 2022 asks for.
   const lowering = { ...(definedFields ? {} : { assumptions: { setPublicClassFields: true } }), ...target };
   // Of both at once, the translator loses the decorators.
@@ -100,9 +94,11 @@ export async function translateScript(source: string, options: TranslateOptions)
     );
   }
   const warnings = result.errors.filter(({ message }) => /target environment/.test(message) && !/^Top-level await/.test(message));
+  const plain = { text: result.code, map: result.map as RawMap };
+  const mended = isTypeScript && namespaceWritten.test(result.code) ? await mendedNamespaces(plain) : plain;
   return {
-    text: result.code,
-    map: result.map as RawMap,
+    text: mended.text,
+    map: filled ? (await import('./raw-map.js')).chainMaps(mended.map, filled.map) : mended.map,
     handle,
     ...(warnings.length > 0
       ? { warnings: warnings.map(({ message, labels }) => notLowered(options.id, source, message, labels[0])) }
@@ -110,14 +106,25 @@ export async function translateScript(source: string, options: TranslateOptions)
   };
 }
 
+/** A sign of a variable that a namespace of TypeScript may export. A false alarm costs a syntax tree. */
+const namespaceVariable = /\b(?:namespace|module)\s+[\w$.]+\s*\{[^]*\bexport\s+(?:let|var)\b/;
+/** What a namespace of TypeScript ends with after translation. */
+const namespaceWritten = /\}\)\(([\w$]+) \|\| \(\1 = /;
+
+async function filledIn(source: string, lang: 'ts' | 'tsx') {
+  return (await import('./namespaces.js')).withInitializers(source, lang);
+}
+
+async function mendedNamespaces(plain: { text: string; map: RawMap }) {
+  return (await import('./namespaces.js')).mendNamespaces(plain.text, plain.map) ?? plain;
+}
+
 /** Lowers what was translated. */
 async function loweredAfter({ code, map }: TransformResult, id: string, lowering: TransformOptions): Promise<TransformResult> {
   const { transform } = await translator();
   const lowered = await transform(`${id}.js`, code, { lang: 'js', sourceType: 'module', sourcemap: true, ...lowering });
-  const { default: remapping } = await import('@jridgewell/remapping');
-  // One source each: the second map leads on from the first.
-  const joined = remapping([lowered.map, map] as never, () => null) as unknown;
-  return { ...lowered, map: joined as NonNullable<TransformResult['map']> };
+  const { chainMaps } = await import('./raw-map.js');
+  return { ...lowered, map: chainMaps(lowered.map as RawMap, map as RawMap) as NonNullable<TransformResult['map']> };
 }
 
 const using = /\busing\s+[\w$]/;

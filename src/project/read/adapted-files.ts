@@ -16,7 +16,7 @@ import type {
   ScriptLanguage,
 } from '../../core/translate/adapter.js';
 import { tooDeepProblem } from '../../core/translate/nesting.js';
-import type { RawMap } from '../../core/translate/translate-script.js';
+import type { RawMap } from '../../core/translate/raw-map.js';
 import { hashOfFile } from '../files/module-files.js';
 import type { KeptTexts } from './script-compiler.js';
 

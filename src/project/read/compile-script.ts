@@ -10,8 +10,9 @@ import { type Problem, problemAt } from '../../core/problem/problem.js';
 import { contentHash } from '../../core/text/content-hash.js';
 import type { Trace } from '../../core/trace.js';
 import type { ScriptLanguage } from '../../core/translate/adapter.js';
+import type { RawMap } from '../../core/translate/raw-map.js';
 import type { ScriptOptions } from '../../core/translate/script-options.js';
-import { type RawMap, type ScriptTargets, type Translated, translateScript } from '../../core/translate/translate-script.js';
+import { type ScriptTargets, type Translated, translateScript } from '../../core/translate/translate-script.js';
 
 /** A script as far as its own file and the settings tell: translated and linked, with specifiers that lead nowhere yet. */
 export interface CompiledScript {
@@ -115,7 +116,7 @@ async function throughMade(translated: Translated, made: MadeScript, text: strin
   if (!made.map) return translated;
   // Where nothing was translated, the map is that of the adapter.
   if (!translated.map || translated.text === text) return { ...translated, map: made.map };
-  const { chainMaps } = await import('../../core/maps/chain-maps.js');
+  const { chainMaps } = await import('../../core/translate/raw-map.js');
   return { ...translated, map: chainMaps(translated.map, made.map) };
 }
 

@@ -1,8 +1,8 @@
 import { createRequire } from 'node:module';
 import { extname, join } from 'node:path';
 import type { ScriptLanguage } from '../../core/translate/adapter.js';
+import type { RawMap } from '../../core/translate/raw-map.js';
 import type { ScriptOptions } from '../../core/translate/script-options.js';
-import type { RawMap } from '../../core/translate/translate-script.js';
 
 /** The part of TypeScript 5 or 6, as a library, that is used here. */
 interface TypeScript {

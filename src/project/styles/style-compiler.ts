@@ -7,7 +7,7 @@ import type { Mode } from '../../core/mode.js';
 import type { Problem } from '../../core/problem/problem.js';
 import { explainRefusal } from '../../core/resolve/explain-failure.js';
 import { findJsonMistake } from '../../core/translate/json-mistake.js';
-import type { RawMap } from '../../core/translate/translate-script.js';
+import type { RawMap } from '../../core/translate/raw-map.js';
 import { realPathNow } from '../files/disk-files.js';
 import type { FileGate } from '../files/file-gate.js';
 import { type CompiledStyle, mapOf, run } from './compiled-style.js';
@@ -261,7 +261,7 @@ export class StyleCompiler {
 /** A style with its map led on through the one that it was made of. */
 async function through(before: CompiledStyle, after: CompiledStyle): Promise<CompiledStyle> {
   if (!before.map || !after.map || after.map === before.map) return after;
-  return { ...after, map: (await import('../../core/maps/chain-maps.js')).chainMaps(after.map, before.map) };
+  return { ...after, map: (await import('../../core/translate/raw-map.js')).chainMaps(after.map, before.map) };
 }
 
 /** The path of the file that a path with the name of a part behind it is of. */

@@ -1,5 +1,13 @@
 import remapping from '@jridgewell/remapping';
-import type { RawMap } from '../translate/translate-script.js';
+
+/** A source map as the translator gives it (ECMA-426). */
+export interface RawMap {
+  version: number;
+  sources: string[];
+  sourcesContent?: (string | null)[];
+  names: string[];
+  mappings: string;
+}
 
 /** One map in place of two: `outer` maps to a text that `inner` maps on to its sources. */
 export function chainMaps(outer: RawMap, inner: RawMap): RawMap {
