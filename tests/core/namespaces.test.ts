@@ -28,8 +28,9 @@ function quay() { return quay.label; }
 namespace quay { export let label = 'x'; label += 'y'; }
 const level = 'outer';
 namespace Other { export const seen = level; }
+namespace Übung { export let [late] = [1]; late++; }
 Tide.mark = 20;
-const said = [Tide, Tide.shown(), Berth.sum(), Berth.last, quay(), inner, Other.seen];
+const said = [Tide, Tide.shown(), Berth.sum(), Berth.last, quay(), inner, Other.seen, Übung.late];
 `;
 
 test.each([2015, 2020, undefined])(
@@ -64,6 +65,7 @@ test.each([2015, 2020, undefined])(
       'xy',
       'inner',
       'outer',
+      2,
     ]);
     const lines = made.text.split('\n');
     const line = lines.findIndex((text) => text.includes('.gauge = "g"'));

@@ -43,16 +43,11 @@ interface Part {
   exported: Map<string, boolean>;
 }
 
-/** What the translator writes for one that has several parts, or a variable that may be assigned. A false alarm costs a syntax tree. */
-const sign =
-  /\b(?:let|var) ([\w$]+) = _[\w$]+\.\1 = |\}\)\(([\w$]+) \|\| \(\2 = [^]*\}\)\(\2 \|\| \(\2 = |\}\(([\w$]+) \|\| \{\}\);?\n[^]*\}\)\(\3 \|\| \(/;
-
 /**
  * Lets names in namespaces of TypeScript mean what they do there. The translator takes what a namespace exports for variables of the
  * function that it becomes: assignments don't reach the namespace, and its other parts don't see them. `map` leads back from `text`.
  */
 export function mendNamespaces(text: string, map: RawMap): { text: string; map: RawMap } | undefined {
-  if (!sign.test(text)) return undefined;
   const { program, errors } = parseSync('module.js', text, { lang: 'js', sourceType: 'module', preserveParens: false });
   if (errors.length > 0) return undefined;
   const edited = new MagicString(text);

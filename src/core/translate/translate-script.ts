@@ -107,9 +107,9 @@ export async function translateScript(source: string, options: TranslateOptions)
 }
 
 /** A sign of a variable that a namespace of TypeScript may export. A false alarm costs a syntax tree. */
-const namespaceVariable = /\b(?:namespace|module)\s+[\w$.]+\s*\{[^]*\bexport\s+(?:let|var)\b/;
+const namespaceVariable = /\b(?:namespace|module)\s+[^\s{}]+\s*\{[\s\S]*\bexport\s+(?:let|var)\b/;
 /** What a namespace of TypeScript ends with after translation. */
-const namespaceWritten = /\}\)\(([\w$]+) \|\| \(\1 = /;
+const namespaceWritten = /\}\)\(([\p{ID_Continue}$]+) \|\| \(\1 = /u;
 
 async function filledIn(source: string, lang: 'ts' | 'tsx') {
   return (await import('./namespaces.js')).withInitializers(source, lang);
