@@ -32,6 +32,8 @@ const place = '/built/assets/sheet.css';
 const around = /^(?:media|supports|layer|container|scope|starting-style)$/i;
 /** A declaration that every browser takes. */
 const filler = '--spark:0';
+/** What the name of a property begins with that stands for a declaration. */
+const standIn = '--spark-';
 
 /** What becomes of a text: `same`, or how it's written; `unknown` where something would be left out that isn't understood. */
 type Outcome = { is: 'same' | 'unknown' } | { is: 'lowered'; text: string };
@@ -42,6 +44,9 @@ class Lowering {
   /** What was found of declarations and selectors, which repeat. */
   readonly #known = new Map<string, Outcome>();
 
+  /** Rules that were made of one, whose selectors are as the targets understand them. */
+  readonly #apart = new WeakSet<Rule>();
+
   constructor(id: string, targets: Targets) {
     this.#id = id;
     this.#targets = targets;
@@ -50,7 +55,7 @@ class Lowering {
   each(container: Container | Root): void {
     for (const node of [...(container.nodes ?? [])]) {
       if (this.outcomeOf(node.toString()).is === 'same') continue;
-      if (node.type === 'rule' && isFlat(node)) this.#rule(node);
+      if (node.type === 'rule') isFlat(node) ? this.#rule(node) : this.#takenApart(node);
       else if (node.type === 'atrule' && around.test(node.name) && node.nodes) this.#around(node);
       else this.#whole(node);
     }
@@ -78,13 +83,28 @@ class Lowering {
   }
 
   #rule(rule: Rule): void {
-    const selector = this.#single(`${rule.selector}{${filler}}`);
-    const declarations = rule.nodes.flatMap((node) => (node.type === 'decl' ? [{ node, made: this.#declarationOf(node) }] : []));
-    if (selector !== 'same' && selector?.type !== 'rule') return this.#whole(rule);
-    if (declarations.some(({ made }) => made === undefined)) return this.#whole(rule);
+    const selector = this.#apart.has(rule) ? 'same' : this.#single(`${rule.selector}{${filler}}`);
+    if (selector !== 'same' && selector?.type !== 'rule') return this.#takenApart(rule);
     if (selector !== 'same') rule.selector = selector.selector;
-    for (const { node, made } of declarations)
-      if (made !== 'same') node.replaceWith(...made!.map((one) => from(one.clone(), node)));
+    for (const node of [...rule.nodes]) {
+      const made = node.type === 'decl' ? this.#declarationOf(node) : 'same';
+      if (made === undefined) this.#alone(rule, node as Declaration);
+      else if (made !== 'same') node.replaceWith(...made.map((one) => from(one.clone(), node)));
+    }
+    if (rule.nodes.length === 0) rule.remove();
+  }
+
+  /** A declaration that takes rules of its own, between what stands before and behind it in its rule. */
+  #alone(rule: Rule, node: Declaration): void {
+    const written = this.#written(guarded(`${rule.selector}{${node.toString()}}`), this.#targets);
+    if (written === undefined) return;
+    const before = rule.clone({ nodes: [] });
+    for (let first = rule.first; first && first !== node; first = rule.first) before.append(first);
+    node.remove();
+    const made = postcss()
+      .parse(unguarded(written))
+      .nodes.map((one) => from(one, node));
+    rule.before([...(before.nodes.length > 0 ? [from(before, rule)] : []), ...made]);
   }
 
   #declarationOf(node: Declaration): readonly Declaration[] | 'same' | undefined {
@@ -102,6 +122,36 @@ class Lowering {
       rule.params = made.params;
     }
     this.each(rule);
+  }
+
+  /**
+   * A rule with others in it, or with a selector that takes several, is taken apart first, with names in the place of what it says: then
+   * declarations are looked at one by one, as everywhere.
+   */
+  #takenApart(rule: Rule): void {
+    const declarations: Declaration[] = [];
+    const named = rule.clone();
+    named.walkDecls((declaration) => {
+      const name = `${standIn}${declarations.push(declaration.clone()) - 1}`;
+      declaration.replaceWith({ prop: name, value: '0' });
+    });
+    const written = this.#written(named.toString(), this.#targets);
+    if (written === undefined) return this.#whole(rule);
+    const made = postcss().parse(written);
+    let isApart = true;
+    made.walkRules((inner) => {
+      if (!isFlat(inner)) isApart = false;
+      this.#apart.add(inner);
+    });
+    made.walkDecls((declaration) => {
+      const original = declaration.prop.startsWith(standIn) && declarations[Number(declaration.prop.slice(standIn.length))];
+      if (!original) return;
+      // What takes rules of its own stays, where others stand in the rule.
+      const lowered = isApart ? 'same' : this.#declarationOf(original);
+      declaration.replaceWith(...(Array.isArray(lowered) ? lowered : [original]).map((one: Declaration) => one.clone()));
+    });
+    if (isApart) this.each(made);
+    rule.replaceWith(...made.nodes.map((one) => from(one, rule)));
   }
 
   #whole(node: ChildNode): void {

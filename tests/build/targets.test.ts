@@ -100,6 +100,26 @@ test('declarations keep their order, so that a shorthand resets what stands befo
   workspace.dispose();
 }, 60_000);
 
+test('rules in others, and selectors that take several, are written for the targets with all that they hold to the letter', async () => {
+  const workspace = Workspace.with({
+    'package.json': '{}',
+    'index.html': '<link rel="stylesheet" href="a.css">',
+    'a.css': `.one { color: red; & p { order: 1; & > a { order: 2 } } *zoom: 1; width: 10; @media (width >= 9px) { order: 3 } line-height: 1.0 }
+      :not(.b, #i) { height: 11; margin-inline: 3px }
+.two { width: 12; border-start-start-radius: 1px; *zoom: 2; order: 4 }`,
+  });
+  await runProgram(workspace.root, ['build', '--no-cache', '--source-maps', 'off', '--targets', 'chrome 80, safari 13']);
+  const assets = workspace.path('dist/assets');
+  const css = readFileSync(`${assets}/${readdirSync(assets)[0]}`, 'utf8').replaceAll(/\s/g, '');
+  workspace.dispose();
+  expect(css).toContain(
+    '.one{color:red}.onep{order:1}.onep>a{order:2}.one{*zoom:1;width:10}@media(min-width:9px){.one{order:3}}.one{line-height:1.0}',
+  );
+  expect(css).toMatch(/:not\(:-webkit-any\(\.b,#i\)\)\{height:11;margin-inline-start:3px;.*:not\(:is\(\.b,#i\)\)\{height:11;/);
+  expect(css).toMatch(/\.two\{width:12\}\.two:not\(.*\.two\{\*zoom:2;order:4\}/);
+  expect(css).not.toMatch(/1[0-2]px/);
+});
+
 test('targets come from the settings, the project, or are widely available browsers; what they lack is told', async () => {
   const workspace = Workspace.with({ ...mole, 'src/late.ts': 'export const name = "late" + 10n;' });
   const run = async (...args: string[]) => runProgram(workspace.root, ['build', '--no-cache', ...args]);
