@@ -5,6 +5,7 @@ import { createRequire } from 'node:module';
 import { dirname, join, relative } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import swc from '@swc/core';
+import { parseSync } from 'oxc-parser';
 import { transformSync } from 'oxc-transform';
 import { z } from 'zod';
 import { joinModules } from './join-modules.mjs';
@@ -52,10 +53,25 @@ function scriptsIn(folder) {
   return names.map((name) => join(folder, name));
 }
 
+/** A script without its doc comments, which stand in the sources: they would be read at every start. */
+function withoutDocs(name, text) {
+  let out = '';
+  let at = 0;
+  for (const { type, value, start, end } of parseSync(name, text).comments) {
+    const lineStart = text.lastIndexOf('\n', start) + 1;
+    const isAlone = text.slice(lineStart, start).trim() === '' && text[end] === '\n';
+    if (type !== 'Block' || !value.startsWith('*') || !isAlone || lineStart < at) continue;
+    out += text.slice(at, lineStart);
+    at = end + 1;
+  }
+  return out + text.slice(at);
+}
+
 rmSync(join(root, 'dist'), { recursive: true, force: true });
 compile('tsconfig.json');
 compile('src/browser/tsconfig.json');
 joinProgram(join(root, 'dist'), 'cli/main.js', scriptsIn(join(root, 'dist')));
+for (const file of scriptsIn(join(root, 'dist'))) writeFileSync(file, withoutDocs(file, readFileSync(file, 'utf8')));
 await vendor(root);
 keepTypes(join(root, 'dist'), ['index.d.ts', 'inside/front-end.d.ts']);
 const client = `(() => {\n${refreshPackage()}\n(() => { "use strict";\n${await joinBrowserModules('src/browser/main.ts')}\n})();\n})();\n`;
