@@ -27,10 +27,12 @@ namespace Berth { export const sum = () => North + South; export let last = Sout
 function quay() { return quay.label; }
 namespace quay { export let label = 'x'; label += 'y'; }
 const level = 'outer';
+namespace _own2 { begin(); export let begun: number; export let never: number; function begin() { begun = 1; } }
+export var early: string;
 namespace Other { export const seen = level; }
 namespace Übung { export let [late] = [1]; late++; }
 Tide.mark = 20;
-const said = [Tide, Tide.shown(), Berth.sum(), Berth.last, quay(), inner, Other.seen, Übung.late];
+const said = [Tide, Tide.shown(), Berth.sum(), Berth.last, quay(), inner, Other.seen, Übung.late, _own2, typeof early];
 `;
 
 test.each([2015, 2020, undefined])(
@@ -46,7 +48,9 @@ test.each([2015, 2020, undefined])(
       targets,
     });
     if ('code' in made) throw new Error(made.message);
-    const said: unknown = new Function(`${made.text.replace(/^import .*$/gm, '')}; return JSON.stringify(said);`)();
+    const said: unknown = new Function(
+      `${made.text.replace(/^import .*$/gm, '').replace(/^export /gm, '')}; return JSON.stringify(said);`,
+    )();
     expect(JSON.parse(String(said))).toEqual([
       {
         level: 5,
@@ -66,6 +70,8 @@ test.each([2015, 2020, undefined])(
       'inner',
       'outer',
       2,
+      { begun: 1 },
+      'undefined',
     ]);
     const lines = made.text.split('\n');
     const line = lines.findIndex((text) => text.includes('.gauge = "g"'));

@@ -1,5 +1,14 @@
 import { analyze, type Scope, type ScopeManager } from 'eslint-scope';
-import type { BlockStatement, CallExpression, FunctionExpression, Identifier, Node, Program } from 'estree';
+import type {
+  AssignmentExpression,
+  BlockStatement,
+  CallExpression,
+  FunctionExpression,
+  Identifier,
+  Literal,
+  Node,
+  Program,
+} from 'estree';
 import { walk } from 'estree-walker';
 import MagicString from 'magic-string';
 import { parseSync } from 'oxc-parser';
@@ -8,29 +17,39 @@ import { indexTree, type Spanned } from '../link/tree.js';
 import { chainMaps, type RawMap } from './raw-map.js';
 
 /**
- * Gives variables that a namespace of TypeScript exports a value of their own where they have none: `export let berth: string;`. The
- * translator would forget that they are exported. `undefined` where there are none, or the text can't be read.
+ * Gives variables that a namespace of TypeScript exports without a value (`export let berth: string;`) one that `mendNamespaces` takes
+ * away again: the translator would forget that they are exported. `undefined` where there are none, or the text can't be read.
  */
 export function withInitializers(text: string, lang: 'ts' | 'tsx'): { text: string; map: RawMap } | undefined {
   const { program, errors } = parseSync(`module.${lang}`, text, { lang, sourceType: 'module', preserveParens: false });
   if (errors.length > 0) return undefined;
   const edited = new MagicString(text);
+  let inNamespaces = 0;
+  const isNamespace = ({ type }: Node) => (type as string) === 'TSModuleBlock';
   walk(program as unknown as Program, {
+    leave(node: Node) {
+      if (isNamespace(node)) inNamespaces--;
+    },
     enter(node: Node, parent: Node | null) {
       if ((node as { declare?: boolean }).declare) return this.skip();
+      if (isNamespace(node)) inNamespaces++;
       if (node.type !== 'VariableDeclaration' || node.kind === 'const' || parent?.type !== 'ExportNamedDeclaration') return;
+      if (inNamespaces === 0) return;
       for (const { id, init, end, definite } of node.declarations as ((typeof node.declarations)[number] &
         Spanned & { definite?: boolean })[]) {
         if (init || id.type !== 'Identifier') continue;
         const mark = definite ? text.indexOf('!', (id as Spanned).start + id.name.length) : -1;
         if (mark !== -1) edited.remove(mark, mark + 1);
-        edited.appendLeft(end, ' = void 0');
+        edited.appendLeft(end, ` = ${noValue}`);
       }
     },
   });
   if (!edited.hasChanged()) return undefined;
   return { text: edited.toString(), map: edited.generateMap({ hires: 'boundary', source: 'source' }) as unknown as RawMap };
 }
+
+/** What stands for the value of a variable that has none: nobody writes that. */
+const noValue = 'void ""';
 
 /** A namespace as the translator writes it: `(function(_Tide) { … })(Tide || (Tide = {}))`. One may have several such parts. */
 interface Part {
@@ -98,7 +117,7 @@ class Mending {
     const key = this.#keyOf(callee, given.left);
     if (parameter.name === name) return void this.#enums.set(key, [...(this.#enums.get(key) ?? []), ...membersOf(callee, name)]);
     if (given.right.type !== 'AssignmentExpression' || !/^_/.test(parameter.name)) return;
-    if (parameter.name.slice(1).replace(/\d+$/, '') !== name.replace(/\d+$/, '')) return;
+    if (stemOf(parameter.name) !== stemOf(name)) return;
     const part: Part = {
       body: callee.body,
       parameter: parameter.name,
@@ -129,8 +148,9 @@ class Mending {
       if (statement.type === 'VariableDeclaration') {
         for (const { id, init } of statement.declarations) {
           if (statement.kind !== 'const') for (const name of declaredIn(id)) assignable.add(name);
-          if (id.type === 'Identifier' && init && memberWritten(init, parameter) === id.name)
-            exported.set(id.name, statement.kind !== 'const');
+          if (id.type !== 'Identifier' || !init || memberWritten(init, parameter) !== id.name) continue;
+          exported.set(id.name, statement.kind !== 'const');
+          this.#takeAway(init as AssignmentExpression);
         }
       } else if (statement.type === 'ExpressionStatement') {
         const { expression } = statement;
@@ -141,6 +161,12 @@ class Mending {
         }
       }
     }
+  }
+
+  /** A variable without a value has that which was assigned before, if any: `let w = _N.w = void ""` becomes `let w = _N.w`. */
+  #takeAway({ left, right }: AssignmentExpression): void {
+    const isNone = right.type === 'UnaryExpression' && right.operator === 'void' && right.argument.type === 'Literal';
+    if (isNone && (right.argument as Literal).value === '') this.#edited.remove((left as Spanned).end, (right as Spanned).end);
   }
 
   /** `(function(_Deep) { … })(Deep || (Deep = _N.Deep || (_N.Deep = {})))`. */
@@ -192,6 +218,11 @@ class Mending {
     const text = `${isShorthand ? `${node.name}: ` : ''}${parameter}.${node.name}`;
     this.#edited.update(node.start, node.end, text, { storeName: true });
   }
+}
+
+/** What names have in common that the translator makes of one. */
+function stemOf(name: string): string {
+  return name.replace(/^_+|\d+$/g, '');
 }
 
 /** The member that an expression assigns to what a name stands for. */

@@ -55,7 +55,7 @@ export async function translateScript(source: string, options: TranslateOptions)
   await nextBatch();
   const lang = isTypeScript ? (isJsx ? 'tsx' : 'ts') : isPlain ? 'js' : 'jsx';
   const target = targetOf(targets, definedFields);
-  const filled = isTypeScript && namespaceVariable.test(source) ? await filledIn(source, lang as 'ts') : undefined;
+  const filled = isTypeScript && mayExportVariables(source) ? await filledIn(source, lang as 'ts') : undefined;
   const asked = filled?.text ?? source;
   const named = target.target ? (await import('./class-names.js')).withClassNames(asked, lang) : asked;
   // Fields can only be made assignments where they are taken apart, which syntax before 2022 asks for.
@@ -106,8 +106,11 @@ export async function translateScript(source: string, options: TranslateOptions)
   };
 }
 
-/** A sign of a variable that a namespace of TypeScript may export. A false alarm costs a syntax tree. */
-const namespaceVariable = /\b(?:namespace|module)\s+[^\s{}]+\s*\{[\s\S]*\bexport\s+(?:let|var)\b/;
+/** Signs of a variable that a namespace of TypeScript may export. A false alarm costs a syntax tree. */
+function mayExportVariables(source: string): boolean {
+  return /\bexport\s+(?:let|var)\b/.test(source) && /\b(?:namespace|module)\s+[^\s{}]+\s*\{/.test(source);
+}
+
 /** What a namespace of TypeScript ends with after translation. */
 const namespaceWritten = /\}\)\(([\p{ID_Continue}$]+) \|\| \(\1 = /u;
 
