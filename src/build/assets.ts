@@ -1,14 +1,16 @@
-import { readFileSync, statSync } from 'node:fs';
+import { statSync } from 'node:fs';
 import { basename, dirname, extname, posix } from 'node:path';
 import { fileOfId } from '../core/module-id.js';
 import { contentHash } from '../core/text/content-hash.js';
 import type { ProjectGraph } from '../project/project-graph.js';
 import { assetFolder, type BuiltFiles } from './built-files.js';
+import type { OtherFiles } from './other-files.js';
 
 export interface AssetOptions {
   base: string;
   /** Images and fonts up to this size, in bytes, become part of what uses them. */
   inlineBytes: number;
+  others: OtherFiles;
 }
 
 const inlined: Record<string, string> = {
@@ -49,7 +51,7 @@ export class Assets {
     if (url !== undefined) return url;
     const path = assetPath(id, hash);
     this.paths[fileOfId(id)] ??= path;
-    if (!this.#files.all.has(path)) this.#files.all.set(path, readFileSync(this.#fileOf(id)));
+    if (!this.#files.all.has(path)) this.#files.all.set(path, this.#read(id));
     return `${this.#options.base}${path}`;
   }
 
@@ -66,7 +68,7 @@ export class Assets {
 
   /** An application manifest names its icons from where it stands, which is another place in the output. */
   #contentFor(id: string): string | Buffer {
-    const content = readFileSync(this.#fileOf(id));
+    const content = this.#read(id);
     if (!/\.webmanifest$|(?:^|\/)manifest\.json$/.test(id)) return content;
     try {
       return `${JSON.stringify(this.#moved(JSON.parse(content.toString()), dirname(id)), null, 2)}\n`;
@@ -90,9 +92,14 @@ export class Assets {
     const { base } = this.#options;
     if (/^(?:[a-z][a-z0-9+.-]*:|\/\/)/i.test(url)) return url;
     const id = url.startsWith('/') ? url.slice(1) : below(folder, url);
+    this.#options.others.noteKind(this.#project.paths.fileOf(id));
     const isOurs = this.#project.gate.ofProject(this.#project.paths.fileOf(id)) !== undefined;
     if (isOurs) return `${base}${this.ofPage(id)}`;
     return url.startsWith('/') && !url.startsWith(base) ? `${base}${id}` : `${base}${id}`;
+  }
+
+  #read(id: string): Buffer {
+    return this.#options.others.read(this.#fileOf(id));
   }
 
   #fileOf(id: string): string {
@@ -103,7 +110,7 @@ export class Assets {
     const type = inlined[extname(fileOfId(id)).toLowerCase()];
     const { inlineBytes } = this.#options;
     if (type === undefined || inlineBytes === 0 || statSync(this.#fileOf(id)).size > inlineBytes) return undefined;
-    return `data:${type};base64,${readFileSync(this.#fileOf(id)).toString('base64')}`;
+    return `data:${type};base64,${this.#read(id).toString('base64')}`;
   }
 }
 

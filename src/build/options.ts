@@ -26,6 +26,11 @@ export interface BuildOptions extends ProjectOptions {
   functionNames: 'kept' | 'free';
   /** Images and fonts up to this size, in bytes, become part of what uses them. */
   inlineBytes: number;
+  /**
+   * Tells these settings from all others; with the same, what the last build came to may be put in place again while nothing has
+   * changed. Absent where that won't do.
+   */
+  sameAs?: string;
   /** What mustn't be exceeded, in bytes. */
   limits: Limits;
   /** Whether somebody else answers a path, such as a backend, by a rule. */
@@ -47,8 +52,12 @@ export interface BuildResult {
   texts: ReadonlyMap<string, string>;
   /** Bytes of each module in scripts. */
   sizes: ReadonlyMap<string, number>;
-  /** Made when it's asked for. */
-  report(name: string): ReportData;
+  /** Made when it's asked for; not there with `sameAs`. */
+  report?(name: string): ReportData;
   /** What the last build in this folder wrote. */
   before: Manifest | undefined;
+  /** Nothing has changed since the last build: it was put in place again. */
+  isUnchanged?: true;
+  /** Keeps it, so that the next build need not make the same again; can wait until it was told. */
+  keep?(): Promise<void>;
 }

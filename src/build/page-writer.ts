@@ -1,4 +1,3 @@
-import { readFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { keptAttributes } from '../core/documents/read-page.js';
 import type { Problem } from '../core/problem/problem.js';
@@ -13,6 +12,7 @@ import type { Assets } from './assets.js';
 import { nameOf } from './assets.js';
 import type { BuiltFiles } from './built-files.js';
 import type { ManifestPage } from './manifest.js';
+import type { OtherFiles } from './other-files.js';
 import type { BuiltSheets } from './sheets.js';
 
 export interface PageWriterInput {
@@ -20,6 +20,7 @@ export interface PageWriterInput {
   files: BuiltFiles;
   sheets: BuiltSheets;
   assets: Assets;
+  others: OtherFiles;
   integrity: boolean;
   /** Whether somebody else answers a path, such as a backend, by a rule. */
   isElsewhere(path: string): boolean;
@@ -130,35 +131,44 @@ export class PageWriter {
 
   /** Where a link leads: a file of the project that is no page is written as it's called, since people keep such URLs. */
   #linkUrl(specifier: string, page: Page): string {
-    const { project, files } = this.#input;
-    const { base, root, verbatim } = project.options;
+    const { project, files, others } = this.#input;
+    const { base, root } = project.options;
     const url = fileUrl(specifier, page, base);
     const [path = ''] = url.split(/[?#]/);
     if (!path.startsWith(base) || page.parts.baseHref !== undefined) return specifier;
     const inside = decoded(path.slice(base.length));
     if (inside === undefined || inside === '' || inside.endsWith('/') || /\.html?$/i.test(inside)) return specifier;
-    if (verbatim.some((folder) => project.gate.ofVerbatim(folder, `/${inside}`) !== undefined)) return specifier;
+    if (this.#isVerbatim(inside)) return specifier;
+    others.noteKind(join(root, inside));
     const file = project.gate.ofProject(join(root, inside));
     if (file === undefined) return specifier;
-    files.all.set(inside, readFileSync(file));
+    files.all.set(inside, others.read(file));
     return url;
   }
 
   /** The URL of a file that the page names: a file of the project gets a name with its hash, everything else stays where it was. */
   #fileUrl(specifier: string, page: Page, script?: string): string {
-    const { project, assets, isElsewhere, onWarning } = this.#input;
-    const { base, root, verbatim } = project.options;
+    const { project, assets, others, isElsewhere, onWarning } = this.#input;
+    const { base, root } = project.options;
     const url = fileUrl(specifier, page, base);
     const [, path = '', behind = ''] = /^([^?#]*)(.*)$/s.exec(url)!;
     if (script !== undefined) return `${base}${assets.ofPage(script)}${behind}`;
     if (!path.startsWith(base) || page.parts.baseHref !== undefined) return url;
     const inside = decoded(path.slice(base.length));
     if (inside !== undefined) {
-      if (verbatim.some((folder) => project.gate.ofVerbatim(folder, `/${inside}`) !== undefined)) return url;
+      if (this.#isVerbatim(inside)) return url;
+      others.noteKind(join(root, inside));
       if (project.gate.ofProject(join(root, inside)) !== undefined) return `${base}${assets.ofPage(inside)}${behind}`;
     }
     if (!isElsewhere(path) && !isFilledIn(specifier))
       onWarning(namedInVain(page, specifier, inside !== undefined && kindOnDisk(join(root, inside)) === 'file'));
     return url;
+  }
+
+  /** Whether a path is one in a verbatim folder. */
+  #isVerbatim(inside: string): boolean {
+    const { project, others } = this.#input;
+    for (const folder of project.options.verbatim) others.noteKind(join(folder, inside));
+    return project.options.verbatim.some((folder) => project.gate.ofVerbatim(folder, `/${inside}`) !== undefined);
   }
 }

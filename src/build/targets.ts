@@ -12,6 +12,8 @@ const lightning = lazily<typeof Lightning>('lightningcss');
 export interface BuildTargets {
   /** The edition of ECMAScript that all of them know; 5 where some know no modules, in whichever edition. */
   edition: Edition;
+  /** The browsers, by their names and versions. */
+  names: readonly string[];
   /** Some of them know no `import()`. */
   lacksImport: boolean;
   readonly sheets: Targets;
@@ -51,6 +53,7 @@ export function resolveTargets(query: string | undefined, root: string): BuildTa
   const known = editions.find(([, versions]) => !isBelow(versions))?.[0] ?? 2015;
   return {
     edition: isOld || isBelow(withModules) ? 5 : known,
+    names: browsers,
     lacksImport: isOld || isBelow(withImport),
     // Only projects with style sheets need what knows them.
     get sheets() {

@@ -23,6 +23,7 @@ import type { Mapped } from './mapped.js';
 import type { BuildMemory } from './memory.js';
 import { smallerOldScript } from './minify.js';
 import type { BuildOptions } from './options.js';
+import { OtherFiles } from './other-files.js';
 import type { OutputFiles } from './output-folder.js';
 import { PageWriter } from './page-writer.js';
 import { type Program, shakeProject } from './program.js';
@@ -54,6 +55,8 @@ export interface Written {
   program: Program;
   /** Texts of modules by the file that they are in. */
   modules: ReadonlyMap<string, ReadonlyMap<string, string>>;
+  /** What was looked at beside the project's modules. */
+  others: OtherFiles;
 }
 
 /** Makes the files of a build. */
@@ -68,6 +71,7 @@ export class Writer {
   readonly #scripts: Scripts;
   /** Texts of modules by file. */
   readonly #texts = new Map<string, ReadonlyMap<string, string>>();
+  readonly #others = new OtherFiles();
   #madeRuntime: string | undefined;
 
   constructor(project: ProjectGraph, options: BuildOptions, memory: BuildMemory) {
@@ -76,7 +80,7 @@ export class Writer {
     const { base, minify, sourceMaps, inlineBytes } = options;
     const hasMaps = sourceMaps !== 'off';
     this.#files = new BuiltFiles({ namesMaps: sourceMaps === 'on' });
-    this.#assets = new Assets(project, this.#files, { base, inlineBytes });
+    this.#assets = new Assets(project, this.#files, { base, inlineBytes, others: this.#others });
     const { browsers } = options;
     this.#program = shakeProject({
       project,
@@ -109,7 +113,13 @@ export class Writer {
       toEs5: browsers.edition === 5 ? (mapped) => this.#toEs5(mapped) : undefined,
       hasMaps,
       sourceUrl,
-      shipped: new ShippedMaps({ paths: project.paths, gate: project.gate, base: sourceUrl(''), onNote: options.onNote }),
+      shipped: new ShippedMaps({
+        paths: project.paths,
+        gate: project.gate,
+        base: sourceUrl(''),
+        onLook: (path) => this.#others.noteRead(path),
+        onNote: options.onNote,
+      }),
       whole: (id, hasSheets) => this.#whole(id, hasSheets),
       urlOf: (id, kind, specifier) => this.#urlOf(id, kind, specifier),
       edition: browsers.edition,
@@ -169,7 +179,14 @@ export class Writer {
     this.#verbatim();
     const manifest = this.#manifest(made);
     if (this.#options.manifest) this.#files.all.set(manifestName, `${JSON.stringify(manifest, null, 2)}\n`);
-    return { files: this.#files.all, manifest, fallbacks: this.#sheets.fallbacks, program: this.#program, modules: this.#texts };
+    return {
+      files: this.#files.all,
+      manifest,
+      fallbacks: this.#sheets.fallbacks,
+      program: this.#program,
+      modules: this.#texts,
+      others: this.#others,
+    };
   }
 
   async #writePages(
@@ -179,7 +196,13 @@ export class Writer {
   ): Promise<Record<string, ManifestPage>> {
     const { graph, bundle } = this.#program;
     const { integrity, isElsewhere, onWarning } = this.#options;
-    const common = { project: this.#project, files: this.#files, sheets: this.#sheets, assets: this.#assets };
+    const common = {
+      project: this.#project,
+      files: this.#files,
+      sheets: this.#sheets,
+      assets: this.#assets,
+      others: this.#others,
+    };
     const writer = new PageWriter({ ...common, integrity, isElsewhere, onWarning });
     const made: Record<string, ManifestPage> = {};
     for (const page of this.#project.pages.all()) {
@@ -347,8 +370,10 @@ export class Writer {
     const { all } = this.#files;
     const built = new Set([...all.keys(), ...(this.#options.manifest ? [manifestName] : [])]);
     for (const folder of this.#options.verbatim) {
+      this.#others.noteFolder(folder);
       if (!existsSync(folder)) continue;
       for (const entry of readdirSync(folder, { recursive: true, withFileTypes: true })) {
+        if (entry.isDirectory()) this.#others.noteFolder(join(entry.parentPath, entry.name));
         if (!entry.isFile()) continue;
         const path = relative(folder, join(entry.parentPath, entry.name)).split(sep).join('/');
         const file = this.#project.gate.ofVerbatim(folder, `/${path}`);
@@ -359,7 +384,7 @@ export class Writer {
             message: `Both the build and the verbatim folder ${relative(this.#options.root, folder)} have a file ${path}.`,
             hint: 'Rename one of them, or take it out of the folder.',
           });
-        if (!all.has(path)) all.set(path, readFileSync(file));
+        if (!all.has(path)) all.set(path, this.#others.read(file));
       }
     }
   }

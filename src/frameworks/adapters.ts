@@ -1,12 +1,12 @@
 import type { Mode } from '../core/mode.js';
 import type { Adapter } from '../core/translate/adapter.js';
 import { installedVersion } from './compilers.js';
-import { svelteAdapter } from './svelte.js';
+import { type RunModule, svelteAdapter } from './svelte.js';
 import { vueAdapter } from './vue.js';
 
 /** The adapters for component files that every project has. `root`: absolute path of the project. */
-export function frameworkAdapters(root: string): Adapter[] {
-  return [vueAdapter(root), svelteAdapter(root)];
+export function frameworkAdapters(root: string, run: RunModule): Adapter[] {
+  return [vueAdapter(root), svelteAdapter(root, run)];
 }
 
 /** What is known of frameworks when a project is made: switches that they read as global constants. */

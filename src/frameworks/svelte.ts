@@ -1,6 +1,5 @@
 import { existsSync, statSync } from 'node:fs';
 import { basename, join } from 'node:path';
-import { pathToFileURL } from 'node:url';
 import { contentHash } from '../core/text/content-hash.js';
 import type { Adapter, AdapterContext, AdapterMessage, AdapterResult } from '../core/translate/adapter.js';
 import type { RawMap } from '../core/translate/raw-map.js';
@@ -54,8 +53,14 @@ interface Content {
 const need = { framework: 'svelte', entry: 'svelte/compiler', majors: [4, 5], what: 'Components of Svelte' } as const;
 const settingsNames = ['svelte.config.js', 'svelte.config.mjs', 'svelte.config.ts'];
 
-/** Makes modules of `.svelte`, `.svelte.js` and `.svelte.ts` files, with the compiler of the project's own Svelte. `root`: absolute path. */
-export function svelteAdapter(root: string): Adapter {
+/** Runs a file of the project's own as it is now. Tells what it imports, and settles with what it exports. */
+export type RunModule = (file: string, parts: (path: string) => void) => Promise<Record<string, unknown>>;
+
+/**
+ * Makes modules of `.svelte`, `.svelte.js` and `.svelte.ts` files, with the compiler of the project's own Svelte. `root`: absolute path.
+ */
+export function svelteAdapter(root: string, run: RunModule): Adapter {
+  const reader = new SettingsReader(root, run);
   let found: Promise<FoundCompiler<SvelteCompiler>> | undefined;
   const compilerFor = (file: string) => {
     found ??= findCompiler<SvelteCompiler>(file, need).catch((error: unknown) => {
@@ -68,14 +73,11 @@ export function svelteAdapter(root: string): Adapter {
     name: 'svelte',
     files: /\.svelte(?:\.[jt]s)?$/,
     helpers: { 'state.js': svelteHelper },
-    version: () => {
-      const file = settingsFile(root);
-      return `${installedVersion(root, 'svelte')} ${installedVersion(root, 'sass')} ${file ? statSync(file).mtimeMs : ''}`;
-    },
+    version: () => `${installedVersion(root, 'svelte')} ${installedVersion(root, 'sass')} ${reader.version}`,
     async translate(source, context) {
       const { compiler, version } = await compilerFor(context.file);
       const major = Number.parseInt(version, 10);
-      const settings = await settingsOf(root, context);
+      const settings = await reader.of(context);
       const translation = new Translation({ compiler, major, settings, context });
       try {
         return /\.svelte\.[jt]s$/.test(context.file) ? await translation.module(source) : await translation.component(source);
@@ -231,21 +233,57 @@ function settingsFile(root: string): string | undefined {
   return settingsNames.map((name) => join(root, name)).find((path) => existsSync(path));
 }
 
-async function settingsOf(root: string, context: AdapterContext): Promise<SvelteSettings> {
-  for (const name of settingsNames) context.dependOn(join(root, name));
-  const file = settingsFile(root);
-  if (!file || context.id.includes('node_modules/')) return {};
-  try {
-    const { default: settings = {} } = (await import(`${pathToFileURL(file)}?${statSync(file).mtimeMs}`)) as {
-      default?: SvelteSettings;
-    };
-    return settings;
-  } catch (error) {
-    const message = `${basename(file)} cannot be used: ${error instanceof Error ? error.message.split('\n')[0] : String(error)}`;
-    throw Object.assign(new Error(message, { cause: error }), {
-      problem: { code: 'settings-unreadable', message, hint: 'It holds settings of Svelte; correct it, or delete it.' },
-    });
+/** A project's settings of Svelte, run again when they or what they import has changed. */
+class SettingsReader {
+  readonly #root: string;
+  readonly #run: RunModule;
+  #known: { stamp: string; parts: Set<string>; settings: Promise<SvelteSettings> } | undefined;
+
+  constructor(root: string, run: RunModule) {
+    this.#root = root;
+    this.#run = run;
   }
+
+  /** What decides beside the files about what the settings do: the packages that are installed. */
+  get version(): string {
+    const lists = ['.package-lock.json', '.modules.yaml', '.yarn-state.yml'].map((name) =>
+      join(this.#root, 'node_modules', name),
+    );
+    return settingsFile(this.#root) === undefined ? '' : stampOf(lists);
+  }
+
+  async of(context: AdapterContext): Promise<SvelteSettings> {
+    for (const name of settingsNames) context.dependOn(join(this.#root, name));
+    const file = settingsFile(this.#root);
+    if (!file || context.id.includes('node_modules/')) return {};
+    if (this.#known?.stamp !== stampOf([file, ...(this.#known?.parts ?? [])])) this.#known = undefined;
+    this.#known ??= this.#read(file);
+    const { parts, settings } = this.#known;
+    try {
+      return await settings;
+    } catch (error) {
+      const message = `${basename(file)} cannot be used: ${error instanceof Error ? error.message.split('\n')[0] : String(error)}`;
+      throw Object.assign(new Error(message, { cause: error }), {
+        problem: { code: 'settings-unreadable', message, hint: 'It holds settings of Svelte; correct it, or delete it.' },
+      });
+    } finally {
+      for (const part of parts) context.dependOn(part);
+    }
+  }
+
+  #read(file: string) {
+    const known = { stamp: stampOf([file]), parts: new Set<string>(), settings: Promise.resolve<SvelteSettings>({}) };
+    known.settings = this.#run(file, (part) => {
+      known.parts.add(part);
+      known.stamp = stampOf([file, ...known.parts]);
+    }).then(({ default: settings = {} }) => settings as SvelteSettings);
+    known.settings.catch(() => {}); // whoever asks is told
+    return known;
+  }
+}
+
+function stampOf(files: Iterable<string>): string {
+  return [...files].map((file) => statSync(file, { throwIfNoEntry: false })?.mtimeMs ?? '').join();
 }
 
 function failure(error: unknown): Error {

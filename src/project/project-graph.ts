@@ -13,6 +13,7 @@ import { frameworkAdapters, frameworkConditions, frameworkConstants } from '../f
 import { DiskFiles } from './files/disk-files.js';
 import { FileGate } from './files/file-gate.js';
 import { ModuleFiles } from './files/module-files.js';
+import { runModule } from './files/run-module.js';
 import { DiskCache } from './kept/disk-cache.js';
 import { ownFingerprint } from './kept/fingerprint.js';
 import type { ProjectOptions } from './options.js';
@@ -76,7 +77,7 @@ export class ProjectGraph {
     this.generated = options.generated;
     this.#listener = listener;
     const { root, mode, alias, roots, conditions, constants, base, trace, targets } = this.options;
-    const adapters = [...options.adapters, ...frameworkAdapters(root)];
+    const adapters = [...options.adapters, ...frameworkAdapters(root, runModule)];
     const paths = new Paths(options.root);
     this.paths = paths;
     const mapped = (specifier: string, folder: string) => [

@@ -1,8 +1,10 @@
-import { resolve } from 'node:path';
+import { existsSync } from 'node:fs';
+import { isAbsolute, join, relative, resolve, sep } from 'node:path';
 import type { Mode } from '../core/mode.js';
 import type { Adapter } from '../core/translate/adapter.js';
 import type { CookieChanges, ForwardRule, PathChange } from '../forward/rule.js';
 import { parseTarget } from '../forward/target.js';
+import { realPathNow } from '../project/files/disk-files.js';
 import type { RunRule } from '../run/run-rule.js';
 import { checkSettings } from './check-settings.js';
 import { envFileNames, envFileValues, exposedVariables } from './env-files.js';
@@ -165,7 +167,7 @@ export async function effectiveSettings(
       names: settings.listen?.names ?? [],
       https: certificateOf(root, settings.listen?.https ?? false),
     },
-    forward: (settings.forward ?? []).map(forwardRule),
+    forward: (settings.forward ?? []).map((rule) => forwardRule(root, rule)),
     run: runRules(root, settings.run ?? [], envFileValues(root, mode)),
     ofComponents: isOfComponents,
     types: line.types ?? settings.types ?? false,
@@ -182,8 +184,8 @@ export async function effectiveSettings(
       limits: Object.fromEntries(Object.entries(settings.output?.limits ?? {}).map(([name, size]) => [name, bytesOf(size!)])),
     },
     targets: line.targets ?? settings.targets,
-    alias: settings.alias ?? {},
-    roots: settings.roots ?? [],
+    alias: Object.fromEntries(Object.entries(settings.alias ?? {}).map(([name, target]) => [name, fromProject(root, target)])),
+    roots: (settings.roots ?? []).map((path) => fromProject(root, path)),
     conditions: settings.conditions ?? [],
     constants: {
       'process.env.NODE_ENV': JSON.stringify(mode),
@@ -226,9 +228,19 @@ function certificateOf(root: string, https: boolean | { key: string; certificate
   return { key: resolve(root, https.key), certificate: resolve(root, https.certificate) };
 }
 
+/** A path of the settings from the project's folder: an absolute one of the disk is understood, beside one that begins at that folder. */
+function fromProject(root: string, path: string): string {
+  if (!isAbsolute(path)) return path;
+  const real = realPathNow(path) ?? path;
+  const isInside = real === root || real.startsWith(root + sep);
+  if (!isInside && (existsSync(join(root, path)) || !existsSync(path))) return path;
+  const fromRoot = relative(root, real);
+  return fromRoot.startsWith('..') ? fromRoot : `./${fromRoot}`;
+}
+
 /** What pages of a backend may ask for, rules for forwarding included. */
 function embedSettings(root: string, { embed = {}, forward = [] }: Settings): EmbedSettings {
-  const id = (path: string) => idOf(root, resolve(root, path.replace(/^\/+/, '')));
+  const id = (path: string) => idOf(root, resolve(root, fromProject(root, path).replace(/^\/+/, '')));
   const urls = Object.fromEntries(Object.entries(embed.urls ?? {}).map(([path, source]) => [path, id(source)]));
   const entries = [...(embed.entries ?? []), ...forward.flatMap((rule) => rule.entries ?? [])].map(id);
   return { from: embed.from ?? [], entries: [...new Set(entries)], urls, watch: embed.watch ?? [] };
@@ -236,7 +248,10 @@ function embedSettings(root: string, { embed = {}, forward = [] }: Settings): Em
 
 const defaultConnectMs = 10_000;
 
-function forwardRule({ paths, to, methods = [], headers = {}, timeouts = {}, path, ...rest }: RuleSettings): ForwardRule {
+function forwardRule(
+  root: string,
+  { paths, to, methods = [], headers = {}, timeouts = {}, path, ...rest }: RuleSettings,
+): ForwardRule {
   return {
     paths,
     to: parseTarget(to)!,
@@ -253,7 +268,9 @@ function forwardRule({ paths, to, methods = [], headers = {}, timeouts = {}, pat
     origins: rest.origins ?? [],
     forwarded: rest.forwarded ?? false,
     html: rest.html ?? 'ours',
-    entries: (rest.entries ?? []).map((path) => path.replace(/^\/+/, '').replace(/^(?:\.\/)+/, '')),
+    entries: (rest.entries ?? [])
+      .map((path) => fromProject(root, path))
+      .map((path) => path.replace(/^\/+/, '').replace(/^(?:\.\/)+/, '')),
     timeouts: { connectMs: timeouts.connectMs ?? defaultConnectMs, answerMs: timeouts.answerMs ?? 0 },
   };
 }

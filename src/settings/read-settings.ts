@@ -1,14 +1,9 @@
-import { existsSync, mkdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
-import { createRequire } from 'node:module';
-import { basename, dirname, extname, join, resolve } from 'node:path';
-import { pathToFileURL } from 'node:url';
+import { existsSync, readFileSync } from 'node:fs';
+import { basename, extname, join, resolve } from 'node:path';
 import { inTime } from '../core/in-time.js';
 import { VineError } from '../core/problem/problem.js';
 import { installAll, installCommandFor } from '../core/resolve/explain-failure.js';
-import { contentHash } from '../core/text/content-hash.js';
-import { refuseTooDeep } from '../core/translate/nesting.js';
-import { defaultScriptOptions } from '../core/translate/script-options.js';
-import { translateScript } from '../core/translate/translate-script.js';
+import { prepareModule } from '../project/files/run-module.js';
 import { unfitOwnVersion } from '../project/own-version.js';
 import { checkSettings } from './check-settings.js';
 import type { Settings } from './schema.js';
@@ -75,78 +70,20 @@ function readJson(file: string): unknown {
   }
 }
 
-/**
- * Runs a settings module. It is translated to a file of its own content's name in the project's cache folder, so that
- * a changed one is really run again, and what it imports is named by absolute URLs.
- */
 async function runModule(file: string, imports: string[], run: RunCode): Promise<unknown> {
-  const copying = { cache: join(dirname(file), 'node_modules/.cache/vine-spark'), copies: new Map<string, string>(), imports };
   try {
-    const copy = await translateForNode(file, copying);
-    const running = () => import(pathToFileURL(copy).href) as Promise<{ default?: unknown }>;
-    const module = await run(() => inTime(running(), longestRunMs, 'it has not finished'));
-    if (module.default === undefined) throw new Error('it has no default export');
-    return module.default;
+    const prepared = await prepareModule(file, (path) => imports.push(path));
+    try {
+      const module = await run(() => inTime(prepared.run(), longestRunMs, 'it has not finished'));
+      if (module.default === undefined) throw new Error('it has no default export');
+      return module.default;
+    } finally {
+      prepared.dispose();
+    }
   } catch (error) {
     if (error instanceof VineError) throw error;
     throw unreadable(file, error instanceof Error ? error.message : String(error), error);
-  } finally {
-    for (const path of copying.copies.values()) rmSync(path, { force: true });
   }
-}
-
-/** Where copies go, those that were made, by what they are of, and the files that the settings are made of beside their own. */
-interface Copying {
-  cache: string;
-  copies: Map<string, string>;
-  imports: string[];
-}
-
-let number = 0;
-
-async function translateForNode(file: string, copying: Copying): Promise<string> {
-  const known = copying.copies.get(file);
-  if (known !== undefined) return known;
-  const copy = join(copying.cache, `settings-${contentHash(file)}-${Date.now()}-${number++}.mjs`);
-  copying.copies.set(file, copy);
-  const source = readFileSync(file, 'utf8');
-  refuseTooDeep(file, source);
-  const translated = await translateScript(source, {
-    id: file,
-    inPackage: false,
-    mode: 'production',
-    refresh: false,
-    options: defaultScriptOptions,
-  });
-  if ('code' in translated) throw new VineError({ ...translated, code: 'settings-unreadable' });
-  const { init, parse } = await import('es-module-lexer');
-  await init();
-  const require = createRequire(file);
-  let text = translated.text;
-  const imports = parse(text)[0].toReversed();
-  for (const { specifier, start, end, type } of imports) {
-    if (typeof specifier !== 'string' || specifier.startsWith('node:')) continue;
-    const target = /^\.{1,2}\//.test(specifier)
-      ? await localModule(resolve(dirname(file), specifier), copying)
-      : require.resolve(specifier);
-    const url = JSON.stringify(pathToFileURL(target).href);
-    text = text.slice(0, start) + (type === 'dynamic' ? url : url.slice(1, -1)) + text.slice(end);
-  }
-  mkdirSync(copying.cache, { recursive: true });
-  writeFileSync(copy, text);
-  return copy;
-}
-
-async function localModule(path: string, copying: Copying): Promise<string> {
-  const candidates = [path, path.replace(/\.js$/, '.ts'), `${path}.ts`, `${path}.js`, `${path}.mjs`];
-  const found = candidates.find((candidate) => existsSync(candidate) && extname(candidate) !== '');
-  if (!found) {
-    // Whichever comes mends it.
-    copying.imports.push(...new Set(candidates.filter((candidate) => extname(candidate) !== '')));
-    throw new Error(`it imports ${path}, which does not exist`);
-  }
-  copying.imports.push(found);
-  return /\.[mc]?[jt]s$/.test(found) ? translateForNode(found, copying) : found;
 }
 
 function unreadable(file: string, why: string, cause?: unknown): VineError {

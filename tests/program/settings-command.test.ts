@@ -90,3 +90,32 @@ test('mistakes in TypeScript settings have places too', async () => {
   const { stderr } = await runProgram(workspace.root, ['serve']);
   expect(stderr).toMatch(/no setting 'listen\.hosts'.*vine-spark\.config\.ts:3:19.*Did you mean 'listen\.host'/s);
 }, 30_000);
+
+test('settings in code are found where they stand, whichever form they and their parts have', async () => {
+  const parts = {
+    'index.html': '<script type="module" src="main.ts"></script>',
+    'main.ts': `import '@/berth';\nimport 'moorings';\n`,
+    'src/berth.ts': `console.log('berth');\n`,
+    'src/moorings.ts': `console.log('moorings');\n`,
+    'config/names.cjs': `const { path } = require('./path');\nexports.folder = path;\n`,
+    'config/path.js': `exports.path = require('node:path').join(__dirname, '..');\n`,
+    'config/late/index.ts': `export const roots: string[] = [import.meta.resolve('../../src').slice('file://'.length)];\n`,
+    'node_modules/slips/package.json': '{ "name": "slips", "type": "module", "exports": { "import": "./slips.js" } }',
+    'node_modules/slips/slips.js': `export const base = '/slips/';\n`,
+  };
+  const modern = `import { fileURLToPath } from 'node:url';\nimport { base } from 'slips';\nimport names, { folder } from './config/names.cjs';
+const { roots } = await import('./config/late');\nconst src = fileURLToPath(new URL('src', import.meta.url));
+if (names.folder !== folder || folder !== import.meta.dirname) throw new Error(folder);\nexport default { base, roots, alias: { '@': src } };\n`;
+  const old = `const { folder } = require('./config/names.cjs');\nmodule.exports = { base: '/slips/', roots: [folder + '/src'], alias: { '@': folder + '/src' } };\n`;
+  for (const [name, text] of [
+    ['vine-spark.config.ts', modern],
+    ['vine-spark.config.mjs', modern],
+    ['vine-spark.config.js', old],
+  ] as const) {
+    workspace?.dispose();
+    workspace = Workspace.with({ ...parts, [name]: text });
+    const { code, stdout, stderr } = await runProgram(workspace.root, ['build', '--json']);
+    expect([name, code, stderr]).toEqual([name, 0, '']);
+    expect(JSON.parse(stdout)).toMatchObject({ manifest: { base: '/slips/' }, summary: { modules: 3 } });
+  }
+}, 30_000);

@@ -145,3 +145,31 @@ test('settings that are right again apply', async () => {
   expect(await program.next('settings', { after })).toMatchObject({ needsRestart: [] });
   expect(await get('/api/x')).toMatch(/^404/);
 });
+
+test('parts of settings run again when they change, CommonJS too', async () => {
+  const svelte = `export default { preprocess: [{ name: 'words', markup: ({ content }) => ({ code: content.replace('WORD', word) }) }] };\n`;
+  const other = Workspace.with({
+    'index.html': '<!doctype html><script type="module" src="main.js"></script>',
+    'main.js': `import Berth from './berth.svelte';\nconsole.log(Berth, process.env.TIDE);\n`,
+    'berth.svelte': '<p>WORD</p>\n',
+    'svelte.config.js': `import { word } from './config/word.js';\n${svelte}`,
+    'config/word.js': `export const word = 'pontoon';\n`,
+    'vine-spark.config.js': `module.exports = { constants: { 'process.env.TIDE': require('./config/tide') } };\n`,
+    'config/tide.cjs': `module.exports = 'low';\n`,
+    'config/tide.js': `module.exports = require('./tide.cjs');\n`,
+  });
+  other.linkPackages(['svelte']);
+  const serving = await Program.serve(other.root);
+  const served = async () => (await fetch(`${serving.url}~spark/piece/page/index.html/app.js`)).text();
+  expect(await served()).toMatch(/pontoon[\s\S]*"low"/);
+  let after = serving.mark;
+  other.write({ 'config/word.js': `export const word = 'gangway';\n` });
+  await serving.next('update', { after });
+  expect(await served()).toContain('gangway');
+  after = serving.mark;
+  other.write({ 'config/tide.cjs': `module.exports = 'high';\n` });
+  await serving.next('settings', { after });
+  expect(await served()).toMatch(/gangway[\s\S]*"high"/);
+  await serving.stop();
+  other.dispose();
+}, 30_000);

@@ -70,7 +70,9 @@ async function runBuild(page: string | undefined, options: BuildCommandOptions):
   try {
     const found = settings.types ? await typeProblems(settings.root) : [];
     if (found.length > 0) throw new BuildFailed(found);
-    await reporter.built(await build(await optionsFor(settings, options, reporter)), performance.now() - from);
+    const result = await build(await optionsFor(settings, options, reporter));
+    await reporter.built(result, performance.now() - from);
+    await result.keep?.();
     return 0;
   } catch (error) {
     if (!(error instanceof BuildFailed)) throw error;
@@ -153,7 +155,7 @@ function reporterFor(
 /** How a project is built under settings. */
 export async function optionsFor(
   settings: EffectiveSettings,
-  { cache, minify }: Pick<BuildCommandOptions, 'cache' | 'minify'>,
+  { cache, minify, watch, report }: Pick<BuildCommandOptions, 'cache' | 'minify' | 'watch' | 'report'>,
   reporter: Pick<BuildReporter, 'stage' | 'warn' | 'note'>,
 ): Promise<BuildOptions> {
   // The lists of browsers take their time to load, and only builds need them.
@@ -166,6 +168,8 @@ export async function optionsFor(
     ...outputOf(settings),
     minify,
     browsers,
+    // The report shows what is known while a build is made only.
+    ...(watch || report !== undefined ? {} : { sameAs: JSON.stringify([settings, minify]) }),
     targets: { edition: browsers.edition === 5 ? 2015 : browsers.edition },
     isElsewhere: (path) =>
       (['first', 'missing'] as const).some((when) => findRule(rules, { path, method: 'GET', headers: {} }, when)),

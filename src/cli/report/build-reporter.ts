@@ -78,10 +78,11 @@ export class BuildReporter {
     this.#notes = [];
     this.#builds++;
     const { manifest, others } = result;
-    if (json) return this.#print({ event: 'built', manifest, summary, others, warnings, notes, ms });
+    const unchanged = result.isUnchanged === true;
+    if (json) return this.#print({ event: 'built', manifest, summary, others, warnings, notes, unchanged, ms });
     for (const warning of warnings) this.#warnOnce(warning);
     process.stdout.write(
-      this.#builds > 1 ? rebuiltLine(summary, ms) : buildTable({ summary, others, notes, ms, folder, report }),
+      this.#builds > 1 ? rebuiltLine(summary, ms) : buildTable({ summary, others, notes, unchanged, ms, folder, report }),
     );
     if (isWatching && this.#builds === 1) process.stdout.write(`  ${pc.dim('waiting for changes')}\n\n`);
   }
@@ -98,7 +99,7 @@ export class BuildReporter {
   /** Returns the path of the page that was written, as it's shown. */
   async #writeReport(result: BuildResult): Promise<string | undefined> {
     const { reportFile, name } = this.#options;
-    if (reportFile === undefined) return undefined;
+    if (reportFile === undefined || !result.report) return undefined;
     const { reportPage } = await import('../../build/report-page.js');
     const shown = relative(process.cwd(), reportFile);
     try {

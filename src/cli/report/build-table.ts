@@ -8,6 +8,8 @@ export interface BuildTableInput {
   /** Files in the folder that are none of ours. */
   others: readonly string[];
   notes: readonly string[];
+  /** The last build was put in place again. */
+  unchanged: boolean;
   ms: number;
   /** As it's shown. */
   folder: string;
@@ -23,7 +25,7 @@ interface Row {
 }
 
 /** What each page loads at first and what later, with sizes as they are and compressed, and what changed since the last build. */
-export function buildTable({ summary, others, notes, ms, folder, report }: BuildTableInput): string {
+export function buildTable({ summary, others, notes, unchanged, ms, folder, report }: BuildTableInput): string {
   const rows: Row[] = [];
   for (const { page, first, later } of summary.pages) {
     rows.push({ what: shownText(page), size: first, change: first.change, isHead: true }, ...filesOf(first));
@@ -44,7 +46,7 @@ export function buildTable({ summary, others, notes, ms, folder, report }: Build
         ]
       : [];
   const counts = `${modules} module${modules === 1 ? '' : 's'} in ${files} file${files === 1 ? '' : 's'}`;
-  const end = `  ${pc.bold(shownText(folder))}  ${counts} after ${ms < 1000 ? `${Math.round(ms)} ms` : `${(ms / 1000).toFixed(1)} s`}`;
+  const end = `  ${pc.bold(shownText(folder))}  ${counts}${unchanged ? ', unchanged since the last build,' : ''} after ${ms < 1000 ? `${Math.round(ms)} ms` : `${(ms / 1000).toFixed(1)} s`}`;
   return `${['', head, ...lines, '', ...largest, end, ...(report === undefined ? [] : [`  ${pc.bold(shownText(report))}  ${pc.dim('what is in it, and why')}`]), ...keptLines(others), ...notes.map((note) => `  ${pc.yellow(shownText(note))}`), ''].join('\n')}\n`;
 }
 

@@ -89,6 +89,7 @@ export const eventSchema = z.discriminatedUnion('event', [
     others: texts.describe("Files in the folder that are somebody else's."),
     warnings: z.array(problem),
     notes: texts,
+    unchanged: z.boolean().describe('Nothing has changed since the last build, which was put in place again.'),
     ms,
   }),
   event('solved', 'Nothing does any more.', { ms }),

@@ -27,7 +27,12 @@ export function readIfThere(path: string): Buffer | undefined {
 /** The hash that `ModuleFiles` has of a file; `undefined` where it can't be read. */
 export function hashOfFile(path: string): string | undefined {
   const bytes = readIfThere(path);
-  return bytes && contentHash(kindOfFile(path) === 'asset' ? bytes : bytes.toString());
+  return bytes && hashOfBytes(path, bytes);
+}
+
+/** The same of what was read of it. */
+export function hashOfBytes(path: string, bytes: Buffer): string {
+  return contentHash(kindOfFile(path) === 'asset' ? bytes : bytes.toString());
 }
 
 /** Texts that are longer can't be worked with in any reasonable time. */

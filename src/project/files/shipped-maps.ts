@@ -10,6 +10,8 @@ export interface ShippedMapsOptions {
   gate: FileGate;
   /** What stands in front of the ids of sources. */
   base: string;
+  /** Told of each file that mattered, whether it's there or not. */
+  onLook?(path: string): void;
   /** Told once for each map that can't be used. */
   onNote(note: string): void;
 }
@@ -46,6 +48,7 @@ export class ShippedMaps {
   #read(id: string, packageFile: string): string | undefined {
     const { paths, gate } = this.#options;
     const path = paths.fileOf(id);
+    this.#options.onLook?.(path);
     if (!gate.mayReadFor(path, packageFile)) return undefined;
     try {
       return readFileSync(path, 'utf8');
@@ -58,6 +61,7 @@ export class ShippedMaps {
     const data = /^data:[^,]*?(;base64)?,(.*)$/s.exec(reference);
     if (data) return data[1] ? Buffer.from(data[2]!, 'base64').toString('utf8') : decodeURIComponent(data[2]!);
     const path = resolve(dirname(file), decodeURIComponent(reference));
+    this.#options.onLook?.(path);
     if (!this.#options.gate.mayReadFor(path, file)) throw new Error(`it would lie outside of the package, at ${path}`);
     return readFileSync(path, 'utf8');
   }

@@ -133,5 +133,5 @@ function dropOlderForms(folder: string): void {
 export function forgetKept(folder: string): void {
   if (!existsSync(folder)) return;
   for (const name of readdirSync(folder))
-    if (name === fileName || name.startsWith('start-')) rmSync(join(folder, name), { recursive: true, force: true });
+    if (name === fileName || /^(?:start|build)-/.test(name)) rmSync(join(folder, name), { recursive: true, force: true });
 }

@@ -1,19 +1,32 @@
-import { statSync } from 'node:fs';
+import { readFileSync } from 'node:fs';
 import { createRequire } from 'node:module';
-import { fileURLToPath } from 'node:url';
+
+/** What makes something of what users write: another version may make something else. */
+const compilers = ['oxc-transform', 'oxc-minify', 'oxc-parser', 'lightningcss', 'postcss'];
 
 let known: string | undefined;
 
-/** Changes with our own version and build, and with the translator's. */
+/** Changes with our own version and build, and with the compilers'. The same wherever we are installed. */
 export function ownFingerprint(): string {
   known ??= readFingerprint();
   return known;
 }
 
 function readFingerprint(): string {
-  const require = createRequire(import.meta.url);
-  const { version } = require('../../../package.json') as { version: string };
-  const translator = require('oxc-transform/package.json') as { version: string };
-  const here = fileURLToPath(import.meta.url);
-  return `${version} ${translator.version} ${statSync(here).mtimeMs}`;
+  const { resolve } = createRequire(import.meta.url);
+  const own = ['../../../package.json', '../../fingerprint.txt'].map((path) =>
+    readFileSync(new URL(path, import.meta.url), 'utf8'),
+  );
+  const versions = compilers.map((name) => versionIn(name, resolve(name)));
+  return [versionOf(own[0]!), own[1], ...versions].join(' ');
+}
+
+/** The version of the package that a file is the main one of. */
+function versionIn(name: string, file: string): string {
+  const folder = file.slice(0, file.lastIndexOf(`/${name}/`) + name.length + 1);
+  return versionOf(readFileSync(`${folder}/package.json`, 'utf8'));
+}
+
+function versionOf(packageJson: string): string {
+  return (JSON.parse(packageJson) as { version: string }).version;
 }

@@ -15,6 +15,8 @@ export interface Inputs {
   folders: Input[];
   links: [path: string, kind: string][];
   realPaths: [path: string, real: string][];
+  /** Something in one of the folders that may come and go. */
+  without?: string;
 }
 
 export interface InputsTaken extends SeenOnDisk {
@@ -28,37 +30,46 @@ const coarsestMs = 2500;
 export const noticedMs = 500;
 
 /**
- * Takes down what something was made of. `since`: no file was read before that time (as of `Date.now()`). `undefined` where
- * something can't be told from what it will be.
+ * Takes down what something was made of. `since`: no file was read before that time (as of `Date.now()`). `isWatched`: whoever asks
+ * knows of every change of what was read; otherwise all get their hashes, so that they may be the same in another checkout too.
+ * `without`: a path that doesn't count.
+ * `undefined` where something can't be told from what it will be.
  */
-export function takeInputs({ files, folders, links, realPaths }: InputsTaken, since: number): Inputs | undefined {
+export function takeInputs(
+  { files, folders, links, realPaths }: InputsTaken,
+  since: number,
+  { isWatched = true, without }: { isWatched?: boolean; without?: string } = {},
+): Inputs | undefined {
   const until = since - coarsestMs;
   const input = (path: string, hash: string | undefined): Input | undefined => {
     const stats = statNow(path);
     if (hash === undefined) return stats === undefined || stats.ctimeMs >= until ? [path, '', ''] : undefined;
     // What changed since may have been read before or after.
     const stamp = stats && stats.ctimeMs < until ? stampOf(stats) : '';
+    if (stamp !== '' && hash === '' && !isWatched) return [path, stamp, stats?.isFile() ? (hashOfFile(path) ?? '') : ''];
     if (stamp !== '' || hash !== '') return [path, stamp, hash];
+    if (!isWatched) return undefined;
     const isNoticed = stats !== undefined && stats.ctimeMs < Date.now() - noticedMs;
     const found = isNoticed ? hashOfFile(path) : undefined;
     return found === undefined ? undefined : [path, '', found];
   };
   const taken = [...files].map(([path, hash]) => input(path, hash));
-  const takenFolders = [...folders].map(([path, entries]) => input(path, entries && hashOfEntries(entries)));
+  const takenFolders = [...folders].map(([path, entries]) => input(path, entries && hashOfEntries(path, entries, without)));
   if (taken.includes(undefined) || takenFolders.includes(undefined)) return undefined;
   return {
     files: taken as Input[],
     folders: takenFolders as Input[],
     links: [...links].map(([path, kind]) => [path, kind ?? '']),
     realPaths: [...realPaths],
+    ...(without === undefined ? {} : { without }),
   };
 }
 
 /** Whether everything is as it was taken down. */
-export function areStill({ files, folders, links, realPaths }: Inputs): boolean {
+export function areStill({ files, folders, links, realPaths, without }: Inputs): boolean {
   return (
     files.every((input) => isStill(input, hashOfFile)) &&
-    folders.every((input) => isStill(input, hashOfFolder)) &&
+    folders.every((input) => isStill(input, (path) => hashOfFolder(path, without))) &&
     links.every(([path, kind]) => (kindOnDisk(path) ?? '') === kind) &&
     realPaths.every(([path, real]) => realPathNow(path) === real)
   );
@@ -79,13 +90,14 @@ function stampOf({ ctimeMs, size, ino }: Stats): string {
   return `${ctimeMs} ${size} ${ino}`;
 }
 
-function hashOfFolder(path: string): string | undefined {
+function hashOfFolder(path: string, without?: string): string | undefined {
   const entries = entriesOnDisk(path);
-  return entries && hashOfEntries(entries);
+  return entries && hashOfEntries(path, entries, without);
 }
 
 /** Of names and kinds. Where tools keep their own, nothing is looked for. */
-function hashOfEntries(entries: FolderEntries): string {
-  const lines = [...entries].filter(([name]) => name !== '.cache').map(([name, kind]) => `${name} ${kind}`);
+function hashOfEntries(path: string, entries: FolderEntries, without: string | undefined): string {
+  const counts = (name: string) => name !== '.cache' && (without === undefined || `${path}/${name}` !== without);
+  const lines = [...entries].filter(([name]) => counts(name)).map(([name, kind]) => `${name} ${kind}`);
   return contentHash(lines.sort().join('\n'));
 }

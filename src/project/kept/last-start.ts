@@ -1,12 +1,11 @@
-import { createWriteStream, existsSync, mkdirSync, readdirSync, readFileSync, renameSync, rmSync, statSync } from 'node:fs';
-import { basename, join } from 'node:path';
-import { Readable } from 'node:stream';
-import { pipeline } from 'node:stream/promises';
+import { existsSync, mkdirSync, readdirSync, readFileSync, rmSync, statSync } from 'node:fs';
+import { join } from 'node:path';
 import { crc32 } from 'node:zlib';
-import { batches, type TextParts } from '../../core/text/batches.js';
+import type { TextParts } from '../../core/text/batches.js';
 import { contentHash } from '../../core/text/content-hash.js';
 import { statNow } from '../files/disk-files.js';
 import { areCostly, areStill, type Inputs } from './inputs.js';
+import { readSealed, writeSealed, writeWhole } from './sealed-file.js';
 
 /** What a page needs of the style sheets that its modules import. */
 export interface PageSheets {
@@ -134,7 +133,7 @@ export async function keepStart(
     await writeSealed(join(folder, listName), { fingerprint, inputs, pages, pieces: written } satisfies KeptFile);
     const inUse = new Set([...written.map(({ file }) => file), sheetsName, listName]);
     for (const name of readdirSync(folder)) if (!inUse.has(name)) rmSync(join(folder, name), { force: true });
-    dropOldStarts(cacheFolder);
+    dropOldest(cacheFolder, 'start-', keptStarts);
   } catch {
     dropDamaged(folder); // the disk is full, or the folder went away
   }
@@ -142,47 +141,6 @@ export async function keepStart(
 
 function folderOf(cacheFolder: string, fingerprint: string): string {
   return join(cacheFolder, `start-${contentHash(fingerprint)}`);
-}
-
-/** Writes under another name first, so that nobody ever reads half a file. Returns what tells later whether it's whole. */
-async function writeWhole(path: string, parts: TextParts): Promise<{ bytes: number; sum: number }> {
-  const temporary = `${path}.${process.pid}`;
-  let bytes = 0;
-  let sum = 0;
-  const counted = function* () {
-    for (const batch of batches(parts)) {
-      const chunk = Buffer.from(batch);
-      bytes += chunk.length;
-      sum = crc32(chunk, sum);
-      yield chunk;
-    }
-  };
-  try {
-    await pipeline(Readable.from(counted()), createWriteStream(temporary));
-    renameSync(temporary, path);
-  } catch (error) {
-    rmSync(temporary, { force: true });
-    throw error;
-  }
-  return { bytes, sum };
-}
-
-/** JSON with its checksum in front. */
-async function writeSealed(path: string, value: object): Promise<void> {
-  const text = JSON.stringify(value);
-  await writeWhole(path, [`${crc32(text)}\n`, text]);
-}
-
-/**
- * Reads what `writeSealed` wrote.
- *
- * @throws Error where it's something else.
- */
-function readSealed(path: string): unknown {
-  const text = readFileSync(path, 'utf8');
-  const end = text.indexOf('\n');
-  if (String(crc32(text.slice(end + 1))) !== text.slice(0, end)) throw new Error(`${basename(path)} is damaged`);
-  return JSON.parse(text.slice(end + 1));
 }
 
 function contentOf(path: string): Buffer | undefined {
@@ -202,10 +160,11 @@ function dropDamaged(folder: string): void {
   }
 }
 
-function dropOldStarts(cacheFolder: string): void {
+/** Takes away all but the newest of the folders in a cache that begin with a name. */
+export function dropOldest(cacheFolder: string, beginning: string, most: number): void {
   const starts = readdirSync(cacheFolder)
-    .filter((name) => name.startsWith('start-'))
+    .filter((name) => name.startsWith(beginning))
     .map((name) => ({ path: join(cacheFolder, name), at: statSync(join(cacheFolder, name)).mtimeMs }))
     .sort((a, b) => b.at - a.at);
-  for (const { path } of starts.slice(keptStarts)) rmSync(path, { recursive: true, force: true });
+  for (const { path } of starts.slice(most)) rmSync(path, { recursive: true, force: true });
 }

@@ -65,10 +65,11 @@ export class StyleCompiler {
     this.#modules = new CssModules({ resolve, idOf, compile });
   }
 
-  /** Whether the PostCSS configuration takes in files of the project's own, which nobody tells of. */
-  get hasLocalParts(): boolean {
+  /** Whether the PostCSS configuration takes in what nobody tells of: files of the project's own, or what a process is started with. */
+  get hasUntoldParts(): boolean {
     if (this.configFile === undefined) return false;
-    const text = readFileSync(this.configFile, 'utf8');
+    const text = readFileSync(this.configFile, 'utf8').replaceAll('process.env.NODE_ENV', '');
+    if (/\bprocess\b/.test(text)) return true;
     return /\b(?:from|require|import)\b\s*\(?\s*['"`]\.{0,2}\//.test(text) || /['"`]\.{1,2}\/[^'"`*]*['"`]\s*:/.test(text);
   }
 

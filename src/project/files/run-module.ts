@@ -1,0 +1,199 @@
+import { existsSync, mkdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { createRequire } from 'node:module';
+import { dirname, extname, join, resolve } from 'node:path';
+import { fileURLToPath, pathToFileURL } from 'node:url';
+import { VineError } from '../../core/problem/problem.js';
+import { contentHash } from '../../core/text/content-hash.js';
+import { refuseTooDeep } from '../../core/translate/nesting.js';
+import { defaultScriptOptions } from '../../core/translate/script-options.js';
+import { translateScript } from '../../core/translate/translate-script.js';
+
+/** A file of the user's own that is code for Node.js, ready to run. */
+export interface RunnableModule {
+  /** Runs it. Settles with what it exports. */
+  run(): Promise<Record<string, unknown>>;
+  /** Takes away what was made for that, once it has run. */
+  dispose(): void;
+}
+
+/**
+ * Makes a file, TypeScript or JavaScript, ready to run with all of the user's own files that it imports, as they are now: Node.js would
+ * run a file once only. They are translated to files in the nearest cache folder, where packages are found as beside the file, and
+ * `import.meta` stays that of the file. CommonJS runs where it stands. `parts` is told the absolute paths of the files that are
+ * imported, also before one fails.
+ *
+ * @throws VineError `settings-unreadable` for a file that can't be parsed, or an Error for one that isn't there.
+ */
+export async function prepareModule(file: string, parts: (path: string) => void): Promise<RunnableModule> {
+  const copies = new Copies(parts);
+  try {
+    const url = await copies.urlOf(file);
+    return { run: () => import(url) as Promise<Record<string, unknown>>, dispose: () => copies.dispose() };
+  } catch (error) {
+    copies.dispose();
+    throw error;
+  }
+}
+
+/**
+ * Runs a file, see `prepareModule`. Settles with what it exports.
+ *
+ * @throws as that does, and whatever the file throws.
+ */
+export async function runModule(file: string, parts: (path: string) => void): Promise<Record<string, unknown>> {
+  const prepared = await prepareModule(file, parts);
+  try {
+    return await prepared.run();
+  } finally {
+    prepared.dispose();
+  }
+}
+
+/** Stands for `import.meta` in a copy. */
+const metaName = 'spark$meta';
+let number = 0;
+
+class Copies {
+  readonly #parts: (path: string) => void;
+  /** What was copied, by what it's of. */
+  readonly #paths = new Map<string, string>();
+  /** Some of it may be asked for at any time. */
+  #isNeededLater = false;
+
+  constructor(parts: (path: string) => void) {
+    this.#parts = parts;
+  }
+
+  /** The URL by which Node.js runs a file anew. */
+  async urlOf(file: string): Promise<string> {
+    if (!/\.[mc]?[jt]s$/.test(file)) return pathToFileURL(file).href;
+    const known = this.#paths.get(file);
+    if (known !== undefined) return pathToFileURL(known).href;
+    const source = readFileSync(file, 'utf8');
+    const { init, parse } = await import('es-module-lexer');
+    await init();
+    if (isCommonJs(file, source, parse)) return this.#commonJs(file);
+    const copy = join(cacheAbove(file), `settings-${contentHash(file)}-${Date.now()}-${number++}.mjs`);
+    this.#paths.set(file, copy);
+    refuseTooDeep(file, source);
+    const translated = await translateScript(source, {
+      id: file,
+      inPackage: false,
+      mode: 'production',
+      refresh: false,
+      options: defaultScriptOptions,
+    });
+    if ('code' in translated) throw new VineError({ ...translated, code: 'settings-unreadable' });
+    let text = translated.text;
+    let usesMeta = false;
+    for (const { specifier, start, end, type } of parse(text)[0].toReversed()) {
+      if (type === 'import-meta') {
+        usesMeta = true;
+        text = text.slice(0, start) + metaName + text.slice(end);
+      }
+      if (typeof specifier !== 'string' || specifier.startsWith('node:')) continue;
+      const target = JSON.stringify(await this.#target(specifier, file));
+      if (type === 'dynamic') this.#isNeededLater = true;
+      text = text.slice(0, start) + (type === 'dynamic' ? target : target.slice(1, -1)) + text.slice(end);
+    }
+    mkdirSync(dirname(copy), { recursive: true });
+    writeFileSync(copy, usesMeta ? `${metaOf(file)}\n${text}` : text);
+    return pathToFileURL(copy).href;
+  }
+
+  dispose(): void {
+    const remove = () => {
+      for (const path of this.#paths.values()) rmSync(path, { force: true });
+    };
+    if (this.#isNeededLater) process.once('exit', remove);
+    else remove();
+  }
+
+  /** What a copy imports instead of what its file does. */
+  async #target(specifier: string, file: string): Promise<string> {
+    if (/^\.{1,2}\//.test(specifier)) return this.urlOf(this.#partAt(resolve(dirname(file), specifier)));
+    if (specifier.startsWith('file:')) return this.urlOf(fileURLToPath(specifier));
+    try {
+      const found = createRequire(file).resolve(specifier);
+      // Names that package.json gives mean something beside the file only.
+      return specifier.startsWith('#') ? await this.urlOf(found) : specifier;
+    } catch (error) {
+      // What is for modules only is found by Node.js itself.
+      if ((error as NodeJS.ErrnoException).code !== 'MODULE_NOT_FOUND') return specifier;
+      throw error;
+    }
+  }
+
+  #partAt(path: string): string {
+    const inTypeScript = path.replace(/\.([mc]?)js$/, '.$1ts');
+    const candidates = [path, inTypeScript, ...['.ts', '.js', '.mjs', '/index.ts', '/index.js'].map((ending) => path + ending)];
+    const found = candidates.find((candidate) => existsSync(candidate) && extname(candidate) !== '');
+    if (found === undefined) {
+      // Whichever comes mends it.
+      for (const candidate of new Set(candidates)) if (extname(candidate) !== '') this.#parts(candidate);
+      throw new Error(`it imports ${path}, which does not exist`);
+    }
+    this.#parts(found);
+    return found;
+  }
+
+  /** Lets a CommonJS module and those of the user's own that it has loaded run again. */
+  #commonJs(file: string): string {
+    const { cache } = createRequire(file);
+    const forget = (path: string) => {
+      const module = cache[path];
+      if (module === undefined || path.includes('/node_modules/')) return;
+      delete cache[path];
+      for (const child of module.children) forget(child.id);
+    };
+    forget(file);
+    for (const part of requiredBy(file)) this.#parts(part);
+    return `${pathToFileURL(file).href}?${number++}`;
+  }
+}
+
+const required = /\brequire\s*\(\s*['"`](\.{1,2}\/[^'"`]+)['"`]\s*\)/g;
+
+/** The files that a CommonJS module takes in by their paths, in depth. */
+function requiredBy(file: string, seen = new Set<string>()): Set<string> {
+  const require = createRequire(file);
+  for (const [, path] of readFileSync(file, 'utf8').matchAll(required)) {
+    try {
+      const found = require.resolve(path!);
+      if (seen.has(found)) continue;
+      seen.add(found);
+      requiredBy(found, seen);
+    } catch {
+      // Running it says what isn't there.
+    }
+  }
+  return seen;
+}
+
+/** Whether Node.js takes a file for CommonJS: by its name, else by its package, else by what it holds. */
+function isCommonJs(file: string, source: string, parse: (text: string) => readonly unknown[]): boolean {
+  if (/\.[cm]?ts$|\.mjs$/.test(file)) return false;
+  if (file.endsWith('.cjs')) return true;
+  try {
+    return parse(source)[3] === false && /\b(?:module|exports|require)\b/.test(source);
+  } catch {
+    return false; // whoever translates it says what is wrong
+  }
+}
+
+/** The cache folder from which packages are found as they are beside a file. */
+function cacheAbove(file: string): string {
+  for (let at = dirname(file); ; at = dirname(at)) {
+    if (existsSync(join(at, 'node_modules'))) return join(at, 'node_modules/.cache/vine-spark');
+    if (dirname(at) === at) return join(dirname(file), 'node_modules/.cache/vine-spark');
+  }
+}
+
+/** Declares what `import.meta` is in a file. */
+function metaOf(file: string): string {
+  const text = (value: string) => JSON.stringify(value);
+  const url = pathToFileURL(file).href;
+  const paths = `url: ${text(url)}, filename: ${text(file)}, dirname: ${text(dirname(file))}`;
+  const resolving = `(specifier) => /^\\.{0,2}\\//.test(specifier) ? new URL(specifier, ${text(url)}).href : import.meta.resolve(specifier)`;
+  return `const ${metaName} = { ${paths}, resolve: ${resolving} };`;
+}
