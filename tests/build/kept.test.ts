@@ -72,6 +72,7 @@ test('the same project comes to the same, with all that was told, whatever has b
   expect(plain.told.warnings).toEqual([expect.objectContaining({ code: 'file-missing' })]);
   const first = await settled();
   rmSync(workspace.path('dist'), { recursive: true });
+  workspace.write(files);
   expect(await build()).toEqual({ unchanged: true, told: first });
   expect([written(), first]).toEqual([made, plain.told]);
 });
