@@ -72,10 +72,16 @@ export class PageWriter {
       `<script defer charset="utf-8" src="${escapeHtml(url(path))}"${this.#integrity(path)}${attributes}></script>`;
     const script = (index: number) => {
       const { all, own } = keptAttributes(page.runs[index]!.attributes);
-      const before = index > 0 ? [] : scripts;
-      const first = ` data-spark-built="${asciiHtml(JSON.stringify(settings))}"`;
-      return [...before.map((path, at) => tag(path, at === 0 ? `${first}${all}` : all)), tag(starts[index]!, own)].join('');
+      const before = index > 0 ? '' : common(all);
+      return `${isInHead ? '' : before}${tag(starts[index]!, own)}`;
     };
+    const common = (attributes: string) => {
+      const first = ` data-spark-built="${asciiHtml(JSON.stringify(settings))}"`;
+      return scripts.map((path, at) => tag(path, at === 0 ? `${first}${attributes}` : attributes)).join('');
+    };
+    // There the runtime would not find what its element says.
+    const isInHead = page.parts.scripts.find(({ element }) => element === page.runs[0]?.element)?.isInShadow === true;
+    const head = isInHead ? [common(keptAttributes(page.runs[0]!.attributes).all)] : [];
     const nonce = page.runs[0]?.attributes.find(({ name }) => name === 'nonce')?.value;
     const known = asciiHtml(JSON.stringify(Object.fromEntries(imported.map((id) => [id, '']))));
     const links = styles.map(
@@ -91,9 +97,10 @@ export class PageWriter {
     });
     const tags = {
       styles: [...own, ...links].join(''),
-      scripts: page.runs.map((_, index) => script(index)).join(''),
+      scripts: [...head, ...page.runs.map((_, index) => script(index))].join(''),
     };
-    if (entriesOf(page.id) === undefined) files.all.set(page.id, this.#html(page, { links, linked, script }));
+    if (entriesOf(page.id) === undefined)
+      files.all.set(page.id, this.#html(page, { links: [...links, ...head], linked, script }));
     return {
       scripts: [...scripts, ...starts].map(url),
       styles: [...new Set([...linked.values(), ...styles])].map(url),

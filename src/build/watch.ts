@@ -54,6 +54,7 @@ export class BuildWatch {
   async begin(): Promise<void> {
     const from = performance.now();
     await this.#project.open();
+    for (const note of [...this.#project.pages.values()].flatMap(({ notes }) => notes)) this.#options.onNote(note);
     this.#want(from);
     await this.#running;
   }

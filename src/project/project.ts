@@ -338,7 +338,9 @@ export class Project extends TypedEvents<ProjectEvents> {
         this.#unsent.reload.set(id, `${id} is gone`);
       }
       const fresh = ids.filter((id) => !this.pages.has(id));
-      await this.#readPages(fresh.map((id) => this.#read.pages.read(id)));
+      const read = fresh.map((id) => this.#read.pages.read(id));
+      for (const { notes } of read) for (const note of notes) this.emit('note', note);
+      await this.#readPages(read);
       for (const id of ids) if (!fresh.includes(id) && before[id] !== generated[id]) await this.#pageChanged(id);
       this.#send(performance.now());
     });
@@ -463,6 +465,7 @@ export class Project extends TypedEvents<ProjectEvents> {
     const old = this.pages.get(id)!;
     const page = this.#read.pages.read(id);
     if (page.version === old.version && page.problems.length === old.problems.length) return;
+    for (const note of page.notes) if (!old.notes.includes(note)) this.emit('note', note);
     for (const [entry, text] of page.inline)
       if (old.inline.get(entry) !== text && this.graph.has(entry)) await this.#read.builder.reload(entry);
     this.#read.builder.drop(this.graph.setRoots(this.#read.pages.modules()));

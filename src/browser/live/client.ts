@@ -17,7 +17,7 @@ import { loadedPieces } from '../runtime/load-piece.js';
 import { registry } from '../runtime/records.js';
 import { entriesSettled } from '../runtime/run-modules.js';
 import { started } from '../runtime/runtime.js';
-import { sheetVersions } from '../runtime/sheets.js';
+import { sheetVersionsEverywhere } from '../runtime/sheets.js';
 import { type Applied, applyUpdate } from './apply-update.js';
 import { watchConsole } from './console-lines.js';
 import { watchDirectCalls } from './direct-calls.js';
@@ -243,7 +243,7 @@ export class LiveClient {
       revision: this.#revision,
       digest: digestVersions(versions),
       pieces: [...loadedPieces],
-      styles: sheetVersions(),
+      styles: sheetVersionsEverywhere(),
       html: this.#settings.html,
       files: loadedPaths().slice(0, 5000),
       loadedAt: performance.timeOrigin,

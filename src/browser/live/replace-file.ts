@@ -1,6 +1,7 @@
 import type { FileChange } from '../../core/live/messages.js';
 import { ownPrefix } from '../../core/urls.js';
 import { ours, ownOrigin } from '../runtime/base-path.js';
+import { everywhere } from '../runtime/trees.js';
 
 /** Attributes of elements that name one file. */
 const attributes = ['src', 'href', 'poster', 'data', 'xlink:href'];
@@ -12,12 +13,12 @@ const attributes = ['src', 'href', 'poster', 'data', 'xlink:href'];
 export function replaceFile({ path, url: fresh }: FileChange): 'shown' | 'loaded' | 'unused' {
   const url = ours(fresh);
   let isShown = false;
-  for (const element of document.querySelectorAll('[src], [href], [poster], [data], [srcset], [style], use, image')) {
+  for (const element of everywhere('[src], [href], [poster], [data], [srcset], [style], use, image')) {
     // A script ran already, and a document in a frame has a life of its own.
     if (element instanceof HTMLScriptElement || element instanceof HTMLAnchorElement) continue;
     if (showIn(element, path, url)) isShown = true;
   }
-  for (const style of document.querySelectorAll('style')) {
+  for (const style of everywhere<HTMLStyleElement>('style')) {
     const text = withUrl(style.textContent ?? '', path, url);
     if (text === undefined) continue;
     style.textContent = text;

@@ -1,12 +1,14 @@
 import { ownPrefix } from '../../core/urls.js';
+import { everywhere, isInTemplate } from './trees.js';
 
 /** URLs of our sheets, in style elements that the page's author wrote. */
 const url = new RegExp(`[^"'()\\s]*/${ownPrefix}style/([^"'()\\s?]+)\\?v=[^"'()\\s]+`, 'g');
 
 /** Style elements of the page itself that import sheets of ours. */
 function elements(): HTMLStyleElement[] {
-  const all = [...document.querySelectorAll<HTMLStyleElement>('style:not([data-spark-style])')];
-  return all.filter(({ textContent }) => textContent?.includes(`/${ownPrefix}style/`));
+  return everywhere<HTMLStyleElement>('style:not([data-spark-style])').filter(({ textContent }) =>
+    textContent?.includes(`/${ownPrefix}style/`),
+  );
 }
 
 /** Sheets that the page's own style elements import, by id, with their URLs. */
@@ -29,7 +31,7 @@ export async function importAnew(id: string, fresh: string): Promise<boolean> {
         copy.onerror = resolve;
       });
       element.after(copy);
-      await loaded;
+      if (!isInTemplate(element)) await loaded;
       element.remove();
     }),
   );

@@ -4,6 +4,7 @@ import { noteNewestSheet } from './load-piece.js';
 import { ownNonce } from './load-script.js';
 import { importAnew, importedByPage } from './page-styles.js';
 import { dynamicTargets, entries, registry } from './records.js';
+import { everywhere, isInTemplate } from './trees.js';
 
 /** The attribute by which elements of ours are known, with the sheet's id. */
 const mark = 'data-spark-style';
@@ -30,13 +31,19 @@ export async function swapSheets(changes: readonly SheetChange[]): Promise<strin
 
 /** Returns whether there was something to replace. */
 async function swapSheet({ id, url, css }: SheetChange): Promise<boolean> {
-  const elements = elementsOf(id).filter((element) => urlOf(element) !== url || element.hasAttribute(failed));
+  const elements = everywhere<SheetElement>(markOf(id)).filter(
+    (element) => urlOf(element) !== url || element.hasAttribute(failed),
+  );
   await Promise.all(
     elements.map(async (element) => {
       const isText = element instanceof HTMLStyleElement;
       if (isText && !loadsOthers(css)) {
         element.textContent = css;
         element.setAttribute(urlMark, url);
+        return;
+      }
+      if (isInTemplate(element)) {
+        element.setAttribute('href', ours(url));
         return;
       }
       const fresh = copyOf(element);
@@ -251,8 +258,14 @@ export async function removeSheet(id: string): Promise<void> {
   for (const element of elementsOf(id)) element.remove();
 }
 
-/** Every sheet of the page with its version, in the page's order, for comparing with the server's. */
-export function sheetVersions(): Record<string, string> {
+/** Every sheet of the page with its version, wherever it stands, for comparing with the server's. */
+export function sheetVersionsEverywhere(): Record<string, string> {
+  const marked = everywhere<SheetElement>(`[${mark}]`).map((element) => [element.getAttribute(mark)!, urlOf(element)]);
+  return { ...Object.fromEntries(marked), ...sheetVersions() } as Record<string, string>;
+}
+
+/** Every sheet of the document with its version, in the page's order. */
+function sheetVersions(): Record<string, string> {
   const versions = importedByPage();
   for (const element of document.querySelectorAll<SheetElement>(`[${mark}], link[${joined}]`)) {
     if (element.hasAttribute(mark)) versions[element.getAttribute(mark)!] = urlOf(element);
@@ -262,7 +275,11 @@ export function sheetVersions(): Record<string, string> {
 }
 
 function elementsOf(id: string): SheetElement[] {
-  return [...document.querySelectorAll<SheetElement>(`[${mark}="${CSS.escape(id)}"]`)];
+  return [...document.querySelectorAll<SheetElement>(markOf(id))];
+}
+
+function markOf(id: string): string {
+  return `[${mark}="${CSS.escape(id)}"]`;
 }
 
 function urlOf(element: SheetElement): string {

@@ -1,4 +1,4 @@
-import { type DefaultTreeAdapterTypes, parse, parseFragment, type Token } from 'parse5';
+import { type DefaultTreeAdapterTypes, html as htmlNames, parse, parseFragment, type Token } from 'parse5';
 import { escapeHtml } from '../tool-page.js';
 import { readStyle, type StyleReference } from './read-style.js';
 
@@ -17,9 +17,19 @@ export interface Attribute {
 /** What a page asks for, with the places to change when it is served. */
 export interface PageParts {
   /** Module scripts in document order; `specifier` is their `src`, `text` the content of an inline one. */
-  scripts: { element: Span; attributes: Attribute[]; specifier?: string; text?: string; textStart?: number }[];
-  /** Scripts that are no modules, by path. */
-  classic: { element: Span; attributes: Attribute[]; attribute: Span; specifier: string }[];
+  scripts: {
+    element: Span;
+    attributes: Attribute[];
+    specifier?: string;
+    text?: string;
+    textStart?: number;
+    /** It stands in a shadow root, where no script knows which one it is (`document.currentScript`). */
+    isInShadow?: boolean;
+  }[];
+  /** Scripts that are no modules, by path; `isInert` for those in templates. */
+  classic: { element: Span; attributes: Attribute[]; attribute: Span; specifier: string; isInert?: true }[];
+  /** Modules that scripts in templates name. */
+  inert: string[];
   /** The texts of those that stand in the page. */
   classicTexts: string[];
   /** Elements that only make sense for modules loaded one by one. */
@@ -73,6 +83,7 @@ export function readPage(html: string): PageParts {
   const document = parse(html, { sourceCodeLocationInfo: true });
   const parts: PageParts = {
     scripts: [],
+    inert: [],
     classicTexts: [],
     classic: [],
     dropped: [],
@@ -88,8 +99,9 @@ export function readPage(html: string): PageParts {
     bodyEnd: html.length,
     title: '',
   };
-  for (const element of elementsOf(document, html)) {
-    takeElement(element, parts);
+  for (const { element, isInert, isInShadow } of elementsOf(document, html)) {
+    if (isInert && onlyInPage.has(element.tagName)) takeInert(element, parts);
+    else takeElement(element, parts, isInShadow);
     takeStyles(element, parts, html);
   }
   const { start, end } = headOf(document, html);
@@ -101,26 +113,48 @@ export function readPage(html: string): PageParts {
 
 type Element = DefaultTreeAdapterTypes.Element;
 
-function* elementsOf(node: DefaultTreeAdapterTypes.ParentNode, html: string): Generator<Element> {
+/** `isInert`: it stands in a template, and is no part of the page (HTML Living Standard, 4.12.3) unless a script makes it one. */
+interface Place {
+  isInert: boolean;
+  /** It stands in a shadow root. */
+  isInShadow: boolean;
+}
+
+interface Found extends Place {
+  element: Element;
+}
+
+/** Elements that mean nothing in a template. */
+const onlyInPage = new Set(['script', 'base', 'meta', 'title']);
+
+const inDocument: Place = { isInert: false, isInShadow: false };
+
+function* elementsOf(node: DefaultTreeAdapterTypes.ParentNode, html: string, place = inDocument): Generator<Found> {
   for (const child of node.childNodes) {
-    if ('tagName' in child) yield child;
+    if ('tagName' in child) yield { element: child, ...place };
     // To a browser that runs scripts it's text.
-    if (child.nodeName === 'noscript') yield* elementsOfText(child as Element, html);
-    else if ('childNodes' in child) yield* elementsOf(child, html);
-    if ('content' in child) yield* elementsOf(child.content, html);
+    if (child.nodeName === 'noscript') yield* elementsOfText(child as Element, html, place);
+    else if ('childNodes' in child) yield* elementsOf(child, html, place);
+    if (!('content' in child)) continue;
+    // Of a declarative shadow root it's the content (4.12.3.1).
+    const isShadow = child.attrs.some(({ name }) => name === 'shadowrootmode');
+    yield* elementsOf(child.content, html, {
+      isInert: place.isInert || !isShadow,
+      isInShadow: place.isInShadow || isShadow,
+    });
   }
 }
 
 /** The elements that stand in the text of another one, with their places in the page. */
-function* elementsOfText({ sourceCodeLocation: around }: Element, html: string): Generator<Element> {
+function* elementsOfText({ sourceCodeLocation: around }: Element, html: string, where: Place): Generator<Found> {
   if (!around?.startTag || !around.endTag) return;
   const offset = around.startTag.endOffset;
   const inside = html.slice(offset, around.endTag.startOffset);
-  for (const element of elementsOf(parseFragment(inside, { sourceCodeLocationInfo: true }), inside)) {
+  for (const { element } of elementsOf(parseFragment(inside, { sourceCodeLocationInfo: true }), inside)) {
     const { sourceCodeLocation: place, tagName } = element;
     if (!place || tagName === 'script') continue;
     for (const span of [place, place.startTag, place.endTag, ...Object.values(place.attrs ?? {})]) moveBy(span, offset);
-    yield element;
+    yield { element, ...where };
   }
 }
 
@@ -130,7 +164,7 @@ function moveBy(span: Token.Location | undefined, offset: number): void {
   span.endOffset += offset;
 }
 
-function takeElement(element: Element, parts: PageParts): void {
+function takeElement(element: Element, parts: PageParts, isInShadow: boolean): void {
   const location = element.sourceCodeLocation;
   if (!location) return;
   const attributes = new Map(element.attrs.map(({ name, prefix, value }) => [prefix ? `${prefix}:${name}` : name, value]));
@@ -143,7 +177,7 @@ function takeElement(element: Element, parts: PageParts): void {
     const value = attributes.get(name)?.trim();
     return value && !elsewhere.test(value) ? value : undefined;
   };
-  if (element.tagName === 'title') parts.title = textOf(element).text;
+  if (element.tagName === 'title' && element.namespaceURI === htmlNames.NS.HTML) parts.title ||= textOf(element).text;
   else if (element.tagName === 'base' && attributes.has('href')) {
     parts.baseHref ??= attributes.get('href')!;
     parts.allowsStyleElements = false;
@@ -154,8 +188,9 @@ function takeElement(element: Element, parts: PageParts): void {
     parts.importMap = { ...readImportMap(textOf(element).text), ...parts.importMap };
   } else if (element.tagName === 'script' && attributes.get('type')?.trim().toLowerCase() === 'module') {
     const specifier = local('src');
-    if (specifier) parts.scripts.push({ element: whole, attributes: element.attrs, specifier });
-    else if (!attributes.has('src')) parts.scripts.push({ element: whole, attributes: element.attrs, ...textOf(element) });
+    const script = { element: whole, attributes: element.attrs, ...(isInShadow ? { isInShadow } : {}) };
+    if (specifier) parts.scripts.push({ ...script, specifier });
+    else if (!attributes.has('src')) parts.scripts.push({ ...script, ...textOf(element) });
   } else if (element.tagName === 'script' && isJavaScript(attributes.get('type')) && local('src')) {
     parts.classic.push({ element: whole, attributes: element.attrs, attribute: span('src'), specifier: local('src')! });
   } else if (element.tagName === 'script' && isJavaScript(attributes.get('type')) && !attributes.has('src'))
@@ -178,6 +213,24 @@ function takeElement(element: Element, parts: PageParts): void {
   for (const name of fileAttributes[element.tagName] ?? []) {
     const specifier = local(name);
     if (specifier) parts.files.push({ attribute: span(name), name, specifier });
+  }
+}
+
+/** A script in a template: the files that it names are there for whoever uses that, but for modules, which are only noted. */
+function takeInert(element: Element, parts: PageParts): void {
+  if (element.tagName !== 'script') return;
+  const written = (name: string) => element.attrs.find((attribute) => attribute.name === name)?.value.trim();
+  const src = written('src');
+  const type = written('type');
+  const place = element.sourceCodeLocation?.attrs?.src;
+  if (type?.toLowerCase() === 'module') {
+    const imported = /\b(?:from|import)\b\s*\(?\s*['"`]([^'"`]+)/.exec(textOf(element).text)?.[1];
+    const specifier = src ?? imported;
+    if (specifier && !elsewhere.test(specifier)) parts.inert.push(specifier);
+  } else if (place && src && !elsewhere.test(src) && isJavaScript(type)) {
+    const { startOffset: start, endOffset: end } = place;
+    const whole = { start: element.sourceCodeLocation!.startOffset, end: element.sourceCodeLocation!.endOffset };
+    parts.classic.push({ element: whole, attributes: element.attrs, attribute: { start, end }, specifier: src, isInert: true });
   }
 }
 
@@ -275,7 +328,10 @@ const onNone = new Set(['src', 'type', 'integrity', 'defer', 'async', 'charset',
  */
 export function keptAttributes(attributes: readonly Attribute[]): { all: string; own: string } {
   const text = ({ name, value }: Attribute) => ` ${name}${value === '' ? '' : `="${escapeHtml(value)}"`}`;
+  // Events of loading are of scripts with a file of their own (HTML Living Standard, 4.12.1.1).
+  const hasFile = attributes.some(({ name }) => name === 'src');
+  const isKept = ({ name }: Attribute) => !onAll.has(name) && !onNone.has(name) && (hasFile || !/^on(?:load|error)$/.test(name));
   const all = attributes.filter(({ name }) => onAll.has(name)).map(text);
-  const own = attributes.filter(({ name }) => !onAll.has(name) && !onNone.has(name)).map(text);
+  const own = attributes.filter(isKept).map(text);
   return { all: all.join(''), own: [...all, ...own].join('') };
 }

@@ -99,12 +99,18 @@ export function openPage(id: string, text: string, options: PageOptions): Page {
     const found = find(specifier, element, 'import');
     if (found) page.runs.push({ element, attributes, entry: found });
   }
-  for (const { specifier, element, attributes } of parts.classic) {
+  for (const { specifier, element, attributes, isInert } of parts.classic) {
     // What isn't in the project may be in a verbatim folder or come from a backend.
     const resolution = resolver.resolve(/^\.{0,2}\//.test(specifier) ? specifier : `./${specifier}`, paths.fileOf(id), 'page');
     const found = 'found' in resolution ? paths.idOf(resolution.found) : undefined;
     const isSource = found !== undefined && /\.(?:[cm]?tsx?|jsx)$/.test(found);
-    const why = isSource ? 'is no plain JavaScript' : found !== undefined && hasImports(found) ? 'holds imports' : undefined;
+    const why = isInert
+      ? undefined
+      : isSource
+        ? 'is no plain JavaScript'
+        : found !== undefined && hasImports(found)
+          ? 'holds imports'
+          : undefined;
     page.classic.push(why === undefined ? found : undefined);
     if (found === undefined || why === undefined) continue;
     page.runs.push({ element, attributes, entry: found });
@@ -118,6 +124,10 @@ export function openPage(id: string, text: string, options: PageOptions): Page {
           `a script of ${id} that is no module imports '${specifier}', and finds no modules; write <script type="module">`,
         );
     }
+  for (const specifier of parts.inert)
+    page.notes.push(
+      `a script in a template of ${id} names '${specifier}', and modules are not found from there; import() it where the template is used`,
+    );
   page.runs.sort((a, b) => a.element.start - b.element.start);
   page.styles = parts.styles.map(({ specifier, element }) => find(specifier, element, 'style'));
   page.imports = parts.css.flatMap(({ place, references }) =>
