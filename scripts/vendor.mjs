@@ -16,7 +16,6 @@ const alone = {
   'fastest-levenshtein': 'esm/mod.js',
   'lean-qr': 'index.mjs',
   meriyah: 'dist/meriyah.min.mjs',
-  'resolve.exports': 'dist/index.mjs',
   srcset: 'index.js',
 };
 

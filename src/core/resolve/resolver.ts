@@ -1,10 +1,10 @@
 import { builtinModules } from 'node:module';
 import { basename, dirname, isAbsolute, join, relative } from 'node:path';
-import { exports as resolveExports, imports as resolveImports } from 'resolve.exports';
 import type { Files } from '../files.js';
 import type { Mode } from '../mode.js';
 import { nearMiss } from '../problem/near-miss.js';
 import { PackageFiles, type PackageJson } from './package-json.js';
+import { exportedTarget, importedTarget } from './package-targets.js';
 
 /** How the specifier is used, which decides conditions and extensions. */
 export type RequestUse = 'import' | 'require' | 'style' | 'page';
@@ -335,8 +335,9 @@ class Search {
 
   #inPackage(description: PackageJson, packageName: string, subpath: string): Resolution {
     if (description.exports !== undefined && description.exports !== null) {
-      const target = this.#conditional(() => resolveExports(description as never, subpath || '.', this.#conditions()));
-      if (!target) return this.#fail({ reason: 'entry-missing', packageName, subpath, offers: offersOf(description.exports) });
+      const target = exportedTarget(description.exports, subpath === '' ? '.' : `./${subpath}`, this.#conditions());
+      if (target === undefined || target === null)
+        return this.#fail({ reason: 'entry-missing', packageName, subpath, offers: offersOf(description.exports) });
       return this.#exported(join(description.folder, target), packageName, subpath);
     }
     if (subpath) return this.#path(join(description.folder, subpath), description.folder, `./${subpath}`);
@@ -353,41 +354,25 @@ class Search {
     if (mapped === false) return { empty: true };
     const target = mapped ?? path;
     if (this.#exists(target)) return this.#done(target);
+    // It's a part of a URL.
+    const decoded = target.includes('%') ? decodedPath(target) : undefined;
+    if (decoded !== undefined && this.#exists(decoded)) return this.#done(decoded);
     const source = this.#file(target);
     return source ? this.#done(source) : this.#fail({ reason: 'entry-missing', packageName, subpath, isListed: true });
   }
 
   #internal(specifier: string, folder: string): Resolution {
     const scope = this.#packages.scopeOf(folder);
-    const target = !scope?.imports
-      ? undefined
-      : this.#conditional(() => resolveImports(scope as never, specifier, this.#conditions()));
-    if (!scope || !target) return this.#fail({ reason: 'internal-missing', specifier });
+    const target = importedTarget(scope?.imports, specifier, this.#conditions());
+    if (!scope || target === undefined || target === null) return this.#fail({ reason: 'internal-missing', specifier });
     return target.startsWith('.') ? this.#path(join(scope.folder, target), folder, target) : this.#bare(target, folder);
   }
 
-  #conditions() {
+  #conditions(): ReadonlySet<string> {
     const module = this.#use === 'require' ? ['require'] : ['import', 'module'];
     const style = this.#use === 'style' ? ['style'] : [];
-    return {
-      unsafe: true,
-      conditions: [
-        ...this.#options.conditions,
-        ...this.#options.frameworkConditions(),
-        ...style,
-        ...module,
-        'browser',
-        this.#options.mode,
-      ],
-    };
-  }
-
-  #conditional(find: () => unknown): string | undefined {
-    try {
-      return (find() as string[] | undefined)?.[0];
-    } catch {
-      return undefined; // the package throws for paths that a package doesn't export; the caller says so with the place
-    }
+    const { conditions, frameworkConditions, mode } = this.#options;
+    return new Set([...conditions, ...frameworkConditions(), ...style, ...module, 'browser', mode]);
   }
 }
 
