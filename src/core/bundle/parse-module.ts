@@ -12,6 +12,8 @@ export interface ParsedModule {
  * Reads a module's text, which a translator has made or checked, as ESTree. `isMuch`: there is much text to read all in all. Then a parser
  * that makes the tree itself takes half the time of one that writes it down to be read here; for little it has to warm up first. Both
  * make the same trees, and what the one doesn't understand is the other's.
+ *
+ * @throws SyntaxError where it can't be read at all.
  */
 export function parseModule(text: string, isMuch = false): ParsedModule {
   return (isMuch ? parsedHere(text) : undefined) ?? parsedNatively(text);
@@ -38,6 +40,9 @@ function parsedHere(text: string): ParsedModule | undefined {
 const commentTypes: Readonly<Record<string, Comment['type'] | undefined>> = { SingleLine: 'Line', MultiLine: 'Block' };
 
 function parsedNatively(text: string): ParsedModule {
-  const { program, comments } = parseSync('module.js', text, { lang: 'js', sourceType: 'module', preserveParens: false });
+  const { program, comments, errors } = parseSync('module.js', text, { lang: 'js', sourceType: 'module', preserveParens: false });
+  const error = errors.find(({ severity }) => severity === 'Error');
+  // A build must not leave out what it doesn't understand.
+  if (error && program.body.length === 0) throw new SyntaxError(error.message);
   return { tree: program as unknown as Program, comments: comments as unknown as Comment[] };
 }

@@ -19,7 +19,7 @@ import { choicesIn, choiceTypes, mayBeKnown } from './choices.js';
 import { lateImportsIn } from './late-imports.js';
 import type { ImportedName, Member, Place, Unit } from './member.js';
 import { OwnNames } from './own-names.js';
-import { parseModule } from './parse-module.js';
+import { type ParsedModule, parseModule } from './parse-module.js';
 import { type References, readReferences } from './read-references.js';
 import { type EffectContext, effectsOf } from './scan-effects.js';
 import { callsEval, isAnonymous, membersWritten, urlsIn, usesOwnThis } from './syntax.js';
@@ -44,6 +44,15 @@ export function readMember(input: MemberInput): Member {
 const lookedAt = new Set([...choiceTypes, ...givingTypes, 'ImportExpression', 'MetaProperty', 'NewExpression', 'Property']);
 const withCalls = new Set([...lookedAt, 'CallExpression']);
 
+/** A module's text as a tree. What a translator has made can be read; if it can't, nobody may be left with half a program. */
+function parsed(id: string, text: string, isMuch: boolean | undefined): ParsedModule {
+  try {
+    return parseModule(text, isMuch);
+  } catch (error) {
+    throw new Error(`${id} can't be read as it was translated: ${(error as Error).message}`, { cause: error });
+  }
+}
+
 class Reader {
   readonly #input: MemberInput;
   readonly #tree: Program;
@@ -61,7 +70,7 @@ class Reader {
   constructor(input: MemberInput) {
     this.#input = input;
     const { text, id, isMuch } = input;
-    const { tree, comments } = parseModule(text, isMuch);
+    const { tree, comments } = parsed(id, text, isMuch);
     this.#tree = tree;
     this.#comments = comments;
     const index = indexTree(this.#tree, /importScripts|\bimport\s*\.\s*meta\s*\.\s*resolve\b/.test(text) ? withCalls : lookedAt);

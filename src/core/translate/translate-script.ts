@@ -2,6 +2,7 @@ import type { TransformOptions, TransformResult } from 'oxc-transform';
 import { chooseHandle } from '../link/handle.js';
 import type { Mode } from '../mode.js';
 import { type Problem, problemAt } from '../problem/problem.js';
+import type { Wanted } from './class-names.js';
 import type { RawMap } from './raw-map.js';
 import type { ScriptOptions } from './script-options.js';
 
@@ -31,6 +32,8 @@ export interface TranslateOptions {
   /** Add the marks by which React keeps the state of components across updates. */
   refresh: boolean;
   options: ScriptOptions;
+  /** Members with the keyword `accessor` are written in another way. */
+  lowersAccessors?: boolean;
   /** In a build; the dev server serves current browsers whatever is written here. */
   targets?: ScriptTargets | undefined;
   /** Whether a file of plain JavaScript is CommonJS, so that what is added to it has to be asked for by `require`. */
@@ -49,7 +52,7 @@ export async function translateScript(source: string, options: TranslateOptions)
   const { targets } = options;
   const mayBeTooNew = targets !== undefined && (targets.edition < 2022 || newest.test(source));
   const isPlain = !isTypeScript && !isJsx && (options.inPackage || !mayHoldReact.test(source));
-  if (isPlain && !mayBeTooNew) return { text: source, handle };
+  if (isPlain && !mayBeTooNew && !options.lowersAccessors) return { text: source, handle };
   const { jsx, legacyDecorators, decoratorMetadata, verbatimImports, definedFields } = options.options;
   const { transform } = await translator();
   await nextBatch();
@@ -57,16 +60,20 @@ export async function translateScript(source: string, options: TranslateOptions)
   const target = targetOf(targets, definedFields);
   const filled = isTypeScript && mayExportVariables(source) ? await filledIn(source, lang as 'ts') : undefined;
   const asked = filled?.text ?? source;
-  const named = target.target ? (await import('./class-names.js')).withClassNames(asked, lang) : asked;
   // Fields can only be made assignments where they are taken apart, which syntax before 2022 asks for.
   const lowering = { ...(definedFields ? {} : { assumptions: { setPublicClassFields: true } }), ...target };
-  // Of both at once, the translator loses the decorators.
-  const isInTwo = target.target !== undefined && legacyDecorators && using.test(source) && source.includes('@');
-  const whole = await transform(options.id, named, {
+  // Where fields are assigned, what the constructor's parameters declare comes before them, which two steps would turn round.
+  const isLowered = target.target !== undefined && target.target !== 'es2022';
+  const isInTwo = isLowered && legacyDecorators && source.includes('@') && (definedFields || using.test(source));
+  // Fields that become assignments give no names.
+  const wanted = { ofFields: definedFields, ofDecorated: legacyDecorators && !isInTwo && source.includes('@') };
+  const named = isLowered && !isInTwo ? await withNames(asked, lang, wanted) : undefined;
+  const whole = await transform(options.id, named?.text ?? asked, {
     lang,
     sourceType: options.id.endsWith('.cts') || (isPlain && (await options.isCommonJs?.())) ? 'commonjs' : 'module',
     sourcemap: true,
-    decorator: { legacy: legacyDecorators, emitDecoratorMetadata: decoratorMetadata },
+    // That is a part of what it does with older decorators.
+    decorator: { legacy: legacyDecorators || options.lowersAccessors === true, emitDecoratorMetadata: decoratorMetadata },
     typescript: { onlyRemoveTypeImports: verbatimImports, removeClassFieldsWithoutInitializer: !definedFields },
     ...(isInTwo ? {} : lowering),
     jsx: {
@@ -78,7 +85,7 @@ export async function translateScript(source: string, options: TranslateOptions)
       ...(options.refresh && !options.inPackage ? { refresh: { refreshReg: `${handle}.reg`, refreshSig: `${handle}.sig` } } : {}),
     },
   });
-  const result = isInTwo && whole.errors.length === 0 ? await loweredAfter(whole, options.id, lowering) : whole;
+  const result = isInTwo && whole.errors.length === 0 ? await loweredAfter(whole, options.id, lowering, wanted) : whole;
   const error = result.errors.find(({ severity }) => severity === 'Error');
   if (error) {
     const label = error.labels[0];
@@ -94,8 +101,10 @@ export async function translateScript(source: string, options: TranslateOptions)
     );
   }
   const warnings = result.errors.filter(({ message }) => /target environment/.test(message) && !/^Top-level await/.test(message));
-  const plain = { text: result.code, map: result.map as RawMap };
-  const mended = isTypeScript && namespaceWritten.test(result.code) ? await mendedNamespaces(plain) : plain;
+  const map = result.map as RawMap;
+  const plain = { text: result.code, map: named ? (await import('./raw-map.js')).chainMaps(map, named.map) : map };
+  const ordered = legacyDecorators && source.includes('static') && source.includes('@') ? await inOrder(plain) : plain;
+  const mended = isTypeScript && namespaceWritten.test(result.code) ? await mendedNamespaces(ordered) : ordered;
   return {
     text: mended.text,
     map: filled ? (await import('./raw-map.js')).chainMaps(mended.map, filled.map) : mended.map,
@@ -118,16 +127,36 @@ async function filledIn(source: string, lang: 'ts' | 'tsx') {
   return (await import('./namespaces.js')).withInitializers(source, lang);
 }
 
+async function inOrder(plain: { text: string; map: RawMap }) {
+  return (await import('./decorator-order.js')).mendDecoratorOrder(plain.text, plain.map) ?? plain;
+}
+
 async function mendedNamespaces(plain: { text: string; map: RawMap }) {
   return (await import('./namespaces.js')).mendNamespaces(plain.text, plain.map) ?? plain;
 }
 
 /** Lowers what was translated. */
-async function loweredAfter({ code, map }: TransformResult, id: string, lowering: TransformOptions): Promise<TransformResult> {
+async function loweredAfter(
+  { code, map }: TransformResult,
+  id: string,
+  lowering: TransformOptions,
+  wanted: Wanted,
+): Promise<TransformResult> {
   const { transform } = await translator();
-  const lowered = await transform(`${id}.js`, code, { lang: 'js', sourceType: 'module', sourcemap: true, ...lowering });
+  const named = await withNames(code, 'js', wanted);
+  const lowered = await transform(`${id}.js`, named?.text ?? code, {
+    lang: 'js',
+    sourceType: 'module',
+    sourcemap: true,
+    ...lowering,
+  });
   const { chainMaps } = await import('./raw-map.js');
-  return { ...lowered, map: chainMaps(lowered.map as RawMap, map as RawMap) as NonNullable<TransformResult['map']> };
+  const own = named ? chainMaps(lowered.map as RawMap, named.map) : (lowered.map as RawMap);
+  return { ...lowered, map: chainMaps(own, map as RawMap) as NonNullable<TransformResult['map']> };
+}
+
+async function withNames(text: string, lang: 'js' | 'jsx' | 'ts' | 'tsx', wanted: Wanted) {
+  return (await import('./class-names.js')).withNamesOfPlaces(text, lang, wanted);
 }
 
 const using = /\busing\s+[\w$]/;

@@ -85,7 +85,17 @@ export async function compileScript(
   const { id, options, refresh, made } = settings;
   const from = tools.trace.now();
   const text = made?.text ?? source;
+  const language = languageOf(made?.language ?? id);
   const isPlain = made?.language === 'js' && !made.isLowered;
+  const isStandard = !options.legacyDecorators && /@(?!__)/.test(text);
+  const decorated = isStandard ? await decoratorProblem(id, source, { text, map: made?.map }, language) : undefined;
+  if (decorated) {
+    // One that was lowered and still holds some can't be helped.
+    const lowered = made?.isLowered ? undefined : await lowerDecorators(settings, text);
+    if (!lowered) return { problems: [decorated] };
+    const map = made?.map ? (await chaining()).chainMaps(lowered.map, made.map) : lowered.map;
+    return compileScript(source, { ...settings, made: { ...lowered, map, isLowered: true } }, tools);
+  }
   const translated = await translateScript(text, {
     id: made ? `${id}.${made.language}` : id,
     inPackage: isPlain || isInPackage(id),
@@ -93,22 +103,27 @@ export async function compileScript(
     targets: settings.targets,
     refresh,
     options,
+    lowersAccessors: text.includes('accessor') && (await hasAccessor(text, language)),
     isCommonJs: async () => made === undefined && (await isCommonJs(id, source, settings.scope)),
   });
   tools.trace.overlapping('module', 'translate', from, { id });
   if ('code' in translated) return { problems: [translated] };
-  const whole = made ? await throughMade(translated, made, text) : translated;
-  const decorated = /@(?!__)/.test(text) ? await decoratorProblem(id, source, whole) : undefined;
-  if (!decorated) return linkScript(source, whole, settings, tools);
-  const { lowerDecorators } = await import('./lower-decorators.js');
-  // One that was lowered and still holds some can't be helped.
-  const lowered = made?.isLowered
-    ? undefined
-    : await lowerDecorators(settings.root, { id: made ? `${id}.${made.language}` : id, source: text, options });
-  if (!lowered) return { problems: [decorated] };
-  const inner = made?.map ? await throughMade({ ...translated, text: lowered.text, map: lowered.map }, made, text) : undefined;
-  const again = { ...lowered, map: inner?.map ?? lowered.map, isLowered: true as const };
-  return compileScript(source, { ...settings, made: again }, tools);
+  return linkScript(source, made ? await throughMade(translated, made, text) : translated, settings, tools);
+}
+
+/** The text without the standard's decorators, by the project's own translator. */
+async function lowerDecorators({ id, made, root, options }: CompileSettings, source: string) {
+  const { lowerDecorators: lower } = await import('./lower-decorators.js');
+  return lower(root, { id: made ? `${id}.${made.language}` : id, source, options });
+}
+
+function chaining() {
+  return import('../../core/translate/raw-map.js');
+}
+
+/** The language of a file, or the one that stands for it. */
+function languageOf(name: string): ScriptLanguage {
+  return (/[jt]sx?$/.exec(name)?.[0] ?? 'js') as ScriptLanguage;
 }
 
 /** A translation with its map led on to the file that the text was made of. */
@@ -116,7 +131,7 @@ async function throughMade(translated: Translated, made: MadeScript, text: strin
   if (!made.map) return translated;
   // Where nothing was translated, the map is that of the adapter.
   if (!translated.map || translated.text === text) return { ...translated, map: made.map };
-  const { chainMaps } = await import('../../core/translate/raw-map.js');
+  const { chainMaps } = await chaining();
   return { ...translated, map: chainMaps(translated.map, made.map) };
 }
 
@@ -158,9 +173,18 @@ async function linkScript(
   };
 }
 
-async function decoratorProblem(id: string, source: string, { text, map }: Translated): Promise<Problem | undefined> {
+async function hasAccessor(text: string, language: ScriptLanguage): Promise<boolean> {
+  return (await import('../../core/translate/decorators.js')).holdsAccessor(text, language);
+}
+
+async function decoratorProblem(
+  id: string,
+  source: string,
+  { text, map }: { text: string; map: RawMap | undefined },
+  language: ScriptLanguage,
+): Promise<Problem | undefined> {
   const { findDecorator } = await import('../../core/translate/decorators.js');
-  const at = findDecorator(text);
+  const at = findDecorator(text, language);
   if (at === undefined) return undefined;
   return problemAt(await placeIn(id, source, { text, map: map && keepMap(map) }, at), {
     code: 'syntax-unsupported',

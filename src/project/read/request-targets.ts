@@ -108,6 +108,9 @@ export class RequestTargets {
   /** A module that comes with Vine Spark; the project's own where it has one. */
   ofOwn(specifier: string): string {
     const { resolver, paths } = this.#options;
+    const helper = /^@oxc-project\/runtime\/helpers\/(.+)$/.exec(specifier)?.[1];
+    // Not all of them are listed in the package's exports.
+    if (helper !== undefined) return paths.idOf(join(helpersFolder(), `${helper}.js`));
     if (specifier !== preactRefresh) return paths.idOf(ownRequire.resolve(specifier));
     const theirs = resolver.resolve(specifier, paths.fileOf('page.html'), 'import');
     return 'found' in theirs ? paths.idOf(theirs.found) : preactRefreshId;
@@ -298,6 +301,11 @@ const kindOfType: Record<string, string> = { javascript: 'script' };
 /** The id of a module that is imported with a type attribute. */
 function withType(id: string, type: string | undefined): string {
   return type === undefined || kindOfType[type] === kindOfFile(id) ? id : typedId(id, type);
+}
+
+/** Where the helpers of the translator are. */
+function helpersFolder(): string {
+  return join(dirname(ownRequire.resolve('@oxc-project/runtime/package.json')), 'src/helpers');
 }
 
 /** The helpers of the translator come in two formats; between modules, those that nobody uses can be left out. */
