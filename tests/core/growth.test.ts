@@ -107,7 +107,14 @@ test.each<[string, (n: number) => unknown]>([
     'CommonJS',
     (n) => linkCommonJs({ text: lines(n, (at) => `exports.f${at} = require('./f${at}');\n`), handle: 'my', constants: {} }),
   ],
-  ['looking for decorators', (n) => findDecorator(lines(n, (at) => `/** @param a */\nclass C${at} {}\n`))],
+  [
+    'looking for decorators',
+    (n) =>
+      findDecorator(
+        lines(n, (at) => `/** @param a */\nclass C${at} {}\n`),
+        'js',
+      ),
+  ],
   ['looking for depth', (n) => mayBeTooDeep(lines(n, (at) => `if (a[${at}]) { b(${at}); }\n`))],
   [
     'reading a sheet',
