@@ -1,4 +1,4 @@
-import { readFileSync } from 'node:fs';
+import { existsSync, readFileSync } from 'node:fs';
 import { createRequire } from 'node:module';
 
 /** What makes something of what users write: another version may make something else. */
@@ -14,11 +14,12 @@ export function ownFingerprint(): string {
 
 function readFingerprint(): string {
   const { resolve } = createRequire(import.meta.url);
-  const own = ['../../../package.json', '../../fingerprint.txt'].map((path) =>
-    readFileSync(new URL(path, import.meta.url), 'utf8'),
-  );
-  const versions = compilers.map((name) => versionIn(name, resolve(name)));
-  return [versionOf(own[0]!), own[1], ...versions].join(' ');
+  const here = (path: string) => new URL(path, import.meta.url);
+  const own = versionOf(readFileSync(here('../../../package.json'), 'utf8'));
+  const build = here('../../fingerprint.txt');
+  // Where the sources run as they are, there is none.
+  const ofBuild = existsSync(build) ? readFileSync(build, 'utf8') : '';
+  return [own, ofBuild, ...compilers.map((name) => versionIn(name, resolve(name)))].join(' ');
 }
 
 /** The version of the package that a file is the main one of. */
