@@ -80,7 +80,7 @@ export class PageWriter {
       return scripts.map((path, at) => tag(path, at === 0 ? `${first}${attributes}` : attributes)).join('');
     };
     // There the runtime would not find what its element says.
-    const isInHead = page.parts.scripts.find(({ element }) => element === page.runs[0]?.element)?.isInShadow === true;
+    const isInHead = page.runs[0]?.isInShadow === true;
     const head = isInHead ? [common(keptAttributes(page.runs[0]!.attributes).all)] : [];
     const nonce = page.runs[0]?.attributes.find(({ name }) => name === 'nonce')?.value;
     const known = asciiHtml(JSON.stringify(Object.fromEntries(imported.map((id) => [id, '']))));

@@ -1,4 +1,4 @@
-import { readFileSync } from 'node:fs';
+import { mkdirSync, readFileSync, symlinkSync } from 'node:fs';
 import { afterEach, expect, test } from '@jest/globals';
 import { runProgram } from '../support/program.js';
 import { Workspace } from '../support/workspace.js';
@@ -102,10 +102,13 @@ test('settings in code are found where they stand, whichever form they and their
     'config/late/index.ts': `export const roots: string[] = [import.meta.resolve('../../src').slice('file://'.length)];\n`,
     'node_modules/slips/package.json': '{ "name": "slips", "type": "module", "exports": { "import": "./slips.js" } }',
     'node_modules/slips/slips.js': `export const base = '/slips/';\n`,
+    'packages/yard/package.json': '{ "name": "@quay/yard", "main": "yard.ts", "imports": { "#berths": "./berths.ts" } }',
+    'packages/yard/yard.ts': `export { alias } from '#berths';\n`,
+    'packages/yard/berths.ts': `import { fileURLToPath } from 'node:url';\nexport const alias: Record<string, string> = { '@': fileURLToPath(new URL('../../src', import.meta.url)) };\n`,
   };
-  const modern = `import { fileURLToPath } from 'node:url';\nimport { base } from 'slips';\nimport names, { folder } from './config/names.cjs';
-const { roots } = await import('./config/late');\nconst src = fileURLToPath(new URL('src', import.meta.url));
-if (names.folder !== folder || folder !== import.meta.dirname) throw new Error(folder);\nexport default { base, roots, alias: { '@': src } };\n`;
+  const modern = `import { base } from 'slips';\nimport names, { folder } from './config/names.cjs';
+import { alias } from '@quay/yard';\nconst { roots } = await import('./config/late');
+if (names.folder !== folder || folder !== import.meta.dirname) throw new Error(folder);\nexport default { base, roots, alias };\n`;
   const old = `const { folder } = require('./config/names.cjs');\nmodule.exports = { base: '/slips/', roots: [folder + '/src'], alias: { '@': folder + '/src' } };\n`;
   for (const [name, text] of [
     ['vine-spark.config.ts', modern],
@@ -114,6 +117,8 @@ if (names.folder !== folder || folder !== import.meta.dirname) throw new Error(f
   ] as const) {
     workspace?.dispose();
     workspace = Workspace.with({ ...parts, [name]: text });
+    mkdirSync(workspace.path('node_modules/@quay'));
+    symlinkSync('../../packages/yard', workspace.path('node_modules/@quay/yard'));
     const { code, stdout, stderr } = await runProgram(workspace.root, ['build', '--json']);
     expect([name, code, stderr]).toEqual([name, 0, '']);
     expect(JSON.parse(stdout)).toMatchObject({ manifest: { base: '/slips/' }, summary: { modules: 3 } });

@@ -37,7 +37,7 @@ async function swapSheet({ id, url, css }: SheetChange): Promise<boolean> {
   await Promise.all(
     elements.map(async (element) => {
       const isText = element instanceof HTMLStyleElement;
-      if (isText && !loadsOthers(css)) {
+      if (isText && (isInTemplate(element) || !loadsOthers(css))) {
         element.textContent = css;
         element.setAttribute(urlMark, url);
         return;

@@ -27,7 +27,14 @@ export interface PageParts {
     isInShadow?: boolean;
   }[];
   /** Scripts that are no modules, by path; `isInert` for those in templates. */
-  classic: { element: Span; attributes: Attribute[]; attribute: Span; specifier: string; isInert?: true }[];
+  classic: {
+    element: Span;
+    attributes: Attribute[];
+    attribute: Span;
+    specifier: string;
+    isInert?: true;
+    isInShadow?: boolean;
+  }[];
   /** Modules that scripts in templates name. */
   inert: string[];
   /** The texts of those that stand in the page. */
@@ -192,7 +199,8 @@ function takeElement(element: Element, parts: PageParts, isInShadow: boolean): v
     if (specifier) parts.scripts.push({ ...script, specifier });
     else if (!attributes.has('src')) parts.scripts.push({ ...script, ...textOf(element) });
   } else if (element.tagName === 'script' && isJavaScript(attributes.get('type')) && local('src')) {
-    parts.classic.push({ element: whole, attributes: element.attrs, attribute: span('src'), specifier: local('src')! });
+    const place = isInShadow ? { isInShadow } : {};
+    parts.classic.push({ element: whole, attributes: element.attrs, attribute: span('src'), specifier: local('src')!, ...place });
   } else if (element.tagName === 'script' && isJavaScript(attributes.get('type')) && !attributes.has('src'))
     parts.classicTexts.push(textOf(element).text);
   else if (element.tagName === 'link' && local('href')) {

@@ -115,8 +115,11 @@ class Copies {
     if (specifier.startsWith('file:')) return this.urlOf(fileURLToPath(specifier));
     try {
       const found = createRequire(file).resolve(specifier);
-      // Names that package.json gives mean something beside the file only.
-      return specifier.startsWith('#') ? await this.urlOf(found) : specifier;
+      // Packages of the user's own may be sources, and names that package.json gives mean something beside the file only.
+      if (!found.startsWith('/') || found.includes('/node_modules/'))
+        return specifier.startsWith('#') && found.startsWith('/') ? pathToFileURL(found).href : specifier;
+      this.#parts(found);
+      return await this.urlOf(found);
     } catch (error) {
       // What is for modules only is found by Node.js itself.
       if ((error as NodeJS.ErrnoException).code !== 'MODULE_NOT_FOUND') return specifier;

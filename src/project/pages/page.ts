@@ -19,7 +19,7 @@ export interface Page {
   settings?: string;
   parts: PageParts;
   /** Modules to run, in document order: files, or a name of our own for what stands in the page itself. */
-  runs: { element: Span; attributes: readonly Attribute[]; entry: string }[];
+  runs: { element: Span; attributes: readonly Attribute[]; entry: string; isInShadow?: boolean }[];
   /** Text of the scripts that stand in the page, by their entry id. */
   inline: Map<string, string>;
   /** Where those texts begin in the page. */
@@ -88,18 +88,18 @@ export function openPage(id: string, text: string, options: PageOptions): Page {
     );
     return undefined;
   };
-  for (const { specifier, text: content, textStart, element, attributes } of parts.scripts) {
+  for (const { specifier, text: content, textStart, element, attributes, isInShadow = false } of parts.scripts) {
     if (specifier === undefined) {
       const entry = `${dirname(id) === '.' ? '' : `${dirname(id)}/`}${id.split('/').at(-1)}.${page.inline.size + 1}.js`;
       page.inline.set(entry, content ?? '');
       page.inlineStarts.set(entry, textStart ?? element.start);
-      page.runs.push({ element, attributes, entry });
+      page.runs.push({ element, attributes, entry, isInShadow });
       continue;
     }
     const found = find(specifier, element, 'import');
-    if (found) page.runs.push({ element, attributes, entry: found });
+    if (found) page.runs.push({ element, attributes, entry: found, isInShadow });
   }
-  for (const { specifier, element, attributes, isInert } of parts.classic) {
+  for (const { specifier, element, attributes, isInert, isInShadow = false } of parts.classic) {
     // What isn't in the project may be in a verbatim folder or come from a backend.
     const resolution = resolver.resolve(/^\.{0,2}\//.test(specifier) ? specifier : `./${specifier}`, paths.fileOf(id), 'page');
     const found = 'found' in resolution ? paths.idOf(resolution.found) : undefined;
@@ -113,7 +113,7 @@ export function openPage(id: string, text: string, options: PageOptions): Page {
           : undefined;
     page.classic.push(why === undefined ? found : undefined);
     if (found === undefined || why === undefined) continue;
-    page.runs.push({ element, attributes, entry: found });
+    page.runs.push({ element, attributes, entry: found, isInShadow });
     page.notes.push(`${found} ${why}, so ${id} runs it as a module; write <script type="module"> to say so`);
   }
   for (const script of parts.classicTexts)
