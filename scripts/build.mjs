@@ -72,6 +72,11 @@ rmSync(join(root, 'dist'), { recursive: true, force: true });
 compile('tsconfig.json');
 compile('src/browser/tsconfig.json');
 joinProgram(join(root, 'dist'), 'cli/main.js', scriptsIn(join(root, 'dist')));
+// Builds load the rest, and what else is loaded later nothing of it.
+joinProgram(join(root, 'dist'), 'build/build.js', scriptsIn(join(root, 'dist')), {
+  name: 'joined-build.js',
+  isPart: (path) => /^(?:build|core\/bundle)\//.test(path),
+});
 for (const file of scriptsIn(join(root, 'dist'))) writeFileSync(file, withoutDocs(file, readFileSync(file, 'utf8')));
 await vendor(root);
 keepTypes(join(root, 'dist'), ['index.d.ts', 'inside/front-end.d.ts']);
@@ -115,6 +120,7 @@ writeFileSync(join(root, 'dist/events.schema.json'), `${JSON.stringify(z.toJSONS
 // What bench, scripts and tests import by their names.
 const named = [
   'build/manifest',
+  'build/mapped',
   'build/minify',
   'cli/report/event-schema',
   'core/live/messages',

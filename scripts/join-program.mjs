@@ -7,9 +7,12 @@ import { walk } from 'estree-walker';
 import MagicString from 'magic-string';
 import { parseSync } from 'oxc-parser';
 
-/** Joins what `entry` (a path in `folder`) statically imports, but not the entry itself, into `folder/joined.js`. */
-export function joinProgram(folder, entry, otherFiles) {
-  const joined = join(folder, 'joined.js');
+/**
+ * Joins what `entry` (a path in `folder`) statically imports, but not the entry itself, into the file `name` there; of that, what `isPart` says
+ * of paths in the folder.
+ */
+export function joinProgram(folder, entry, otherFiles, { name: joinedName = 'joined.js', isPart = () => true } = {}) {
+  const joined = join(folder, joinedName);
   const modules = new Map();
   const read = (file) => {
     const code = readFileSync(file, 'utf8');
@@ -21,13 +24,13 @@ export function joinProgram(folder, entry, otherFiles) {
     if (modules.has(file)) return;
     const module = { ...read(file), number: modules.size };
     modules.set(file, module);
-    for (const target of targetsOf(module)) visit(target);
+    for (const target of targetsOf(module)) if (isPart(relative(folder, target))) visit(target);
     // Dependencies first, as they run.
     modules.delete(file);
     modules.set(file, module);
   };
   const main = read(join(folder, entry));
-  for (const target of targetsOf(main)) visit(target);
+  for (const target of targetsOf(main)) if (isPart(relative(folder, target))) visit(target);
   for (const module of modules.values()) module.exports = exportsOf(module);
   const nameOf = (file, name) => {
     const module = modules.get(file);
@@ -36,7 +39,7 @@ export function joinProgram(folder, entry, otherFiles) {
     return typeof found === 'string' ? `${found}$${module.number}` : nameOf(found.file, found.name);
   };
   const packages = new Map();
-  const bodies = [...modules.values()].map((module) => bodyOf(module, { joined, nameOf, packages }));
+  const bodies = [...modules.values()].map((module) => bodyOf(module, { modules, joined, nameOf, packages }));
   const imports = [...packages].map(([source, names]) => importOf(source, names));
   const exported = [...modules].flatMap(([file, { exports }]) => [...exports.keys()].map((name) => nameOf(file, name)));
   const list = [...new Set(exported)].join(', ');
@@ -71,7 +74,7 @@ function exportsOf({ file, program }) {
 }
 
 /** A module's text with names that no other has, without imports and exports. */
-function bodyOf({ file, code, program, number }, { joined, nameOf, packages }) {
+function bodyOf({ file, code, program, number }, { modules, joined, nameOf, packages }) {
   const text = new MagicString(code);
   const renamed = new Map();
   for (const statement of program.body) {
@@ -91,13 +94,15 @@ function bodyOf({ file, code, program, number }, { joined, nameOf, packages }) {
         : specifier.type === 'ImportDefaultSpecifier'
           ? 'default'
           : '*';
-    if (source.startsWith('.')) return nameOf(join(dirname(file), source), name);
-    const names = packages.get(source) ?? new Map();
-    packages.set(source, names);
+    const target = source.startsWith('.') ? join(dirname(file), source) : undefined;
+    if (modules.has(target)) return nameOf(target, name);
+    const from = target === undefined ? source : specifierTo(target, joined);
+    const names = packages.get(from) ?? new Map();
+    packages.set(from, names);
     if (!names.has(name))
       names.set(
         name,
-        `${name === '*' || name === 'default' ? specifier.local.name : name}$p${[...packages.keys()].indexOf(source)}`,
+        `${name === '*' || name === 'default' ? specifier.local.name : name}$p${[...packages.keys()].indexOf(from)}`,
       );
     return names.get(name);
   }

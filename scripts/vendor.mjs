@@ -80,7 +80,7 @@ export function keepTypes(folder, entries) {
 export function dropPassers(folder, kept) {
   const scripts = readdirSync(folder, { recursive: true }).filter((path) => /^(?!vendor|browser).*\.js$/.test(path));
   const texts = new Map(scripts.map((path) => [path, readFileSync(join(folder, path), 'utf8')]));
-  const passers = scripts.filter((path) => /^export \{[^}]*\} from '[./]*joined\.js';\s*$/.test(texts.get(path)));
+  const passers = scripts.filter((path) => /^export \{[^}]*\} from '[./]*joined(?:-\w+)?\.js';\s*$/.test(texts.get(path)));
   const asked = new Set(kept);
   for (const [path, text] of texts)
     if (!passers.includes(path))

@@ -108,7 +108,7 @@ const changes: Record<string, () => unknown> = {
   },
 };
 
-const quick = new Set(['a module', 'an icon that a manifest names', 'a file that is copied', 'what is kept']);
+const quick = new Set(['an icon that a manifest names', 'what is kept']);
 
 test('what changed is in the next build', async () => {
   for (const [what, change] of Object.entries(changes).filter(([name]) => isLong || quick.has(name))) {
@@ -128,5 +128,5 @@ test('a folder that leads to sources now is refused', async () => {
   symlinkSync('src', workspace.path('dist'));
   const { code, stderr } = await runProgram(workspace.root, ['build']);
   expect([code, stderr]).toEqual([2, expect.stringContaining('output-refused')]);
-  expect(readFileSync(workspace.path('src/tide.ts'), 'utf8')).toContain('ebb');
+  expect(readFileSync(workspace.path('src/tide.ts'), 'utf8')).toContain('tide');
 }, 60_000);

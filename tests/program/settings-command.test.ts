@@ -1,6 +1,7 @@
 import { mkdirSync, readFileSync, symlinkSync } from 'node:fs';
 import { afterEach, expect, test } from '@jest/globals';
 import { runProgram } from '../support/program.js';
+import { isLong } from '../support/sizes.js';
 import { Workspace } from '../support/workspace.js';
 
 let workspace: Workspace;
@@ -112,8 +113,8 @@ if (names.folder !== folder || folder !== import.meta.dirname) throw new Error(f
   const old = `const { folder } = require('./config/names.cjs');\nmodule.exports = { base: '/slips/', roots: [folder + '/src'], alias: { '@': folder + '/src' } };\n`;
   for (const [name, text] of [
     ['vine-spark.config.ts', modern],
-    ['vine-spark.config.mjs', modern],
     ['vine-spark.config.js', old],
+    ...(isLong ? ([['vine-spark.config.mjs', modern]] as const) : []),
   ] as const) {
     workspace?.dispose();
     workspace = Workspace.with({ ...parts, [name]: text });
