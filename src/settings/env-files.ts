@@ -1,10 +1,29 @@
 import { existsSync, readFileSync } from 'node:fs';
 import { join } from 'node:path';
-import { parseEnv } from 'node:util';
+import { parseEnv as parseWellFormed } from 'node:util';
 
 /** The environment files of a mode, weakest first. */
 export function envFileNames(mode: string): string[] {
   return ['.env', '.env.local', `.env.${mode}`, `.env.${mode}.local`];
+}
+
+const assignment = /^\s*(?:export\s+)?([\w.-]+)\s*=\s*(.*)$/;
+
+/** The variables of an environment file. A line that is no assignment is none; Node.js alone would lose what follows it. */
+function parseEnv(text: string): Record<string, string> {
+  const lines = text.replace(/^\uFEFF/, '').split(/\r\n?|\n/);
+  const kept: string[] = [];
+  for (let at = 0; at < lines.length; at++) {
+    const [, name, value = ''] = assignment.exec(lines[at]!) ?? [];
+    if (name === undefined) continue;
+    const quote = /^["'`]/.exec(value)?.[0];
+    const isOpen = quote !== undefined && !value.slice(1).includes(quote);
+    const end = isOpen ? lines.findIndex((line, index) => index > at && line.includes(quote)) : at;
+    const last = end === -1 ? at : end;
+    kept.push([`${name}=${value}`, ...lines.slice(at + 1, last + 1)].join('\n'));
+    at = last;
+  }
+  return parseWellFormed(kept.join('\n')) as Record<string, string>;
 }
 
 /** What the environment files of a mode say, later ones first. Nothing in them is run, and nothing in them stands for another variable. */

@@ -48,7 +48,7 @@ test('what package.json, files beside it and the environment say is named as whe
     'index.html': '',
     'package.json': '{ "name": "quay", "browserslist": ["chrome 100", "safari 16"] }',
     'vine-spark.config.json': '{\n  "expose": ["TIDE", "PATH", "GULL", "MOON"]\n}',
-    '.env': 'TIDE=low\nGULL=grey',
+    '.env': '\uFEFFTIDE=low\nmoored\n=\n# "tide\nexport   GULL=grey',
     '.env.local': 'GULL=white',
   });
   const found = JSON.parse((await run('--json')).stdout) as { name: string }[];
