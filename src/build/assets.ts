@@ -2,6 +2,7 @@ import { statSync } from 'node:fs';
 import { basename, dirname, extname, posix } from 'node:path';
 import { fileOfId } from '../core/module-id.js';
 import { contentHash } from '../core/text/content-hash.js';
+import { parseJson } from '../core/text/json.js';
 import type { ProjectGraph } from '../project/project-graph.js';
 import { assetFolder, type BuiltFiles } from './built-files.js';
 import type { OtherFiles } from './other-files.js';
@@ -71,7 +72,7 @@ export class Assets {
     const content = this.#read(id);
     if (!/\.webmanifest$|(?:^|\/)manifest\.json$/.test(id)) return content;
     try {
-      return `${JSON.stringify(this.#moved(JSON.parse(content.toString()), dirname(id)), null, 2)}\n`;
+      return `${JSON.stringify(this.#moved(parseJson(content.toString()), dirname(id)), null, 2)}\n`;
     } catch {
       return content; // browsers say what is wrong with it
     }

@@ -3,6 +3,7 @@ import { builtinModules } from 'node:module';
 import { dirname, extname, join, relative } from 'node:path';
 import semver from 'semver';
 import { importsOf } from '../core/components/imports.js';
+import { parseJson } from '../core/text/json.js';
 import type { ProjectGraph } from '../project/project-graph.js';
 
 /** A package that sources import and package.json doesn't list. */
@@ -231,7 +232,7 @@ function installed(root: string, name: string): Description | undefined {
 
 function describe(file: string): Description | undefined {
   try {
-    return JSON.parse(readFileSync(file, 'utf8')) as Description;
+    return parseJson(readFileSync(file, 'utf8')) as Description;
   } catch {
     return undefined; // it isn't there, or is none
   }

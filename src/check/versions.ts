@@ -4,6 +4,7 @@ import type Semver from 'semver';
 import { lazily } from '../core/lazily.js';
 import { type Problem, problemAt } from '../core/problem/problem.js';
 import { installAll } from '../core/resolve/explain-failure.js';
+import { parseJson } from '../core/text/json.js';
 import { unfitOwnVersion } from '../project/own-version.js';
 
 const semver = lazily<typeof Semver>('semver');
@@ -62,7 +63,7 @@ export function unreadableDescription(root: string): Problem | undefined {
   if (!existsSync(file)) return undefined;
   const text = readFileSync(file, 'utf8');
   try {
-    JSON.parse(text);
+    parseJson(text);
     return undefined;
   } catch (error) {
     const { message } = error as Error;
@@ -148,7 +149,7 @@ function installedAt(root: string, name: string): Description | undefined {
 /** A package.json; `undefined` where there is none that can be read. */
 export function readDescription(file: string): Description | undefined {
   try {
-    return JSON.parse(readFileSync(file, 'utf8')) as Description;
+    return parseJson(readFileSync(file, 'utf8')) as Description;
   } catch {
     return undefined; // it isn't there, or somebody else tells what is wrong with it
   }

@@ -1,5 +1,6 @@
 import { existsSync, readdirSync, readFileSync } from 'node:fs';
 import { join, relative, sep } from 'node:path';
+import { parseJson } from '../core/text/json.js';
 
 /** What a project that is there needs so that it is served and built, with where that was seen. */
 export interface Proposal {
@@ -194,7 +195,7 @@ function filesIn(folder: string, depth = 0): string[] {
 
 function readJson(file: string): Description | undefined {
   try {
-    return JSON.parse(readFileSync(file, 'utf8')) as Description;
+    return parseJson(readFileSync(file, 'utf8')) as Description;
   } catch {
     return undefined;
   }

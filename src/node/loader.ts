@@ -3,6 +3,7 @@ import type { LoadHook, ResolveHook } from 'node:module';
 import { dirname, extname, join } from 'node:path';
 import { fileURLToPath, pathToFileURL } from 'node:url';
 import { transformSync } from 'oxc-transform';
+import { parseJson } from '../core/text/json.js';
 import { refuseTooDeep } from '../core/translate/nesting.js';
 
 const isTypeScript = /\.(?:[mc]?ts|tsx|jsx)$/;
@@ -59,7 +60,7 @@ function isCommonJs(file: string, code: string): boolean {
   for (let at = dirname(file); ; at = dirname(at)) {
     const found = join(at, 'package.json');
     if (existsSync(found)) {
-      const { type } = JSON.parse(readFileSync(found, 'utf8')) as { type?: string };
+      const { type } = parseJson(readFileSync(found, 'utf8')) as { type?: string };
       if (type !== undefined) return type !== 'module';
       break;
     }

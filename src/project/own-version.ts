@@ -2,6 +2,7 @@ import { readFileSync } from 'node:fs';
 import { join } from 'node:path';
 import type Semver from 'semver';
 import { lazily } from '../core/lazily.js';
+import { parseJson } from '../core/text/json.js';
 
 const semver = lazily<typeof Semver>('semver');
 
@@ -19,7 +20,7 @@ export function unfitOwnVersion(root: string): string | undefined {
 
 function wantedVersion(root: string): string | undefined {
   try {
-    const { dependencies, devDependencies } = JSON.parse(readFileSync(join(root, 'package.json'), 'utf8')) as Record<
+    const { dependencies, devDependencies } = parseJson(readFileSync(join(root, 'package.json'), 'utf8')) as Record<
       string,
       Record<string, string> | undefined
     >;

@@ -4,6 +4,7 @@ import { type Import, importsOf } from '../core/components/imports.js';
 import { findComponents } from '../core/components/props.js';
 import { listHtml, type StageKind, stageHtml } from '../core/components/stage.js';
 import { VineError } from '../core/problem/problem.js';
+import { parseJson } from '../core/text/json.js';
 import { type FoundPages, freeId, type Route } from './routes.js';
 
 const kinds = /\.(?:tsx|jsx|vue|svelte)$/;
@@ -93,7 +94,7 @@ function kindOf(root: string, file: string): StageKind {
 
 function described(root: string): { dependencies?: object; devDependencies?: object } {
   try {
-    return JSON.parse(readFileSync(join(root, 'package.json'), 'utf8'));
+    return parseJson(readFileSync(join(root, 'package.json'), 'utf8')) as { dependencies?: object; devDependencies?: object };
   } catch {
     return {};
   }

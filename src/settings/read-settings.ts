@@ -3,6 +3,7 @@ import { basename, extname, join, resolve } from 'node:path';
 import { inTime } from '../core/in-time.js';
 import { VineError } from '../core/problem/problem.js';
 import { installAll, installCommandFor } from '../core/resolve/explain-failure.js';
+import { parseJson } from '../core/text/json.js';
 import { prepareModule } from '../project/files/run-module.js';
 import { unfitOwnVersion } from '../project/own-version.js';
 import { checkSettings } from './check-settings.js';
@@ -64,7 +65,7 @@ export async function readSettings(
 
 function readJson(file: string): unknown {
   try {
-    return JSON.parse(readFileSync(file, 'utf8'));
+    return parseJson(readFileSync(file, 'utf8'));
   } catch (error) {
     throw unreadable(file, (error as Error).message, error);
   }

@@ -3,6 +3,7 @@ import { existsSync, readFileSync } from 'node:fs';
 import { createRequire } from 'node:module';
 import { dirname, join } from 'node:path';
 import type { Problem } from '../core/problem/problem.js';
+import { parseJson } from '../core/text/json.js';
 import { endTree, killTree, spawnOptions } from '../run/process-tree.js';
 import { readTypeProblems } from './tsc-output.js';
 
@@ -32,7 +33,7 @@ export function findCompiler(root: string, installCommand: string): Compiler | P
       `${installCommand} typescript, or leave out --types.`,
     );
   }
-  const { version, bin } = JSON.parse(readFileSync(description, 'utf8')) as { version: string; bin?: Record<string, string> };
+  const { version, bin } = parseJson(readFileSync(description, 'utf8')) as { version: string; bin?: Record<string, string> };
   const program = join(dirname(description), bin?.tsc ?? 'bin/tsc');
   const config = ['tsconfig.json', 'jsconfig.json'].map((name) => join(root, name)).find((file) => existsSync(file));
   if (!config) return missing('Types cannot be checked: there is no tsconfig.json.', 'Write one: npx tsc --init');

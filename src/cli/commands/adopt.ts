@@ -2,6 +2,7 @@ import { existsSync, mkdirSync, readFileSync, rmSync, writeFileSync } from 'node
 import { dirname, join } from 'node:path';
 import { unreadableDescription } from '../../check/versions.js';
 import { VineError } from '../../core/problem/problem.js';
+import { parseJson } from '../../core/text/json.js';
 import { shownText } from '../../core/text/shown-text.js';
 import { proposeAdoption } from '../../create/adoption.js';
 import { askYes } from '../ask.js';
@@ -82,7 +83,7 @@ export function undoAdoption(root: string): void {
 
 /** package.json with more scripts, in the form that it has. */
 function withScripts(text: string, scripts: Record<string, string>): string {
-  const description = JSON.parse(text) as { scripts?: Record<string, string> };
+  const description = parseJson(text) as { scripts?: Record<string, string> };
   const indent = /^[ \t]+/m.exec(text)?.[0] ?? '  ';
   const end = text.endsWith('\n') ? '\n' : '';
   return `${JSON.stringify({ ...description, scripts: { ...description.scripts, ...scripts } }, null, indent)}${end}`;

@@ -5,6 +5,7 @@ import { circlesOf, dependentsOf, reachedFrom, shortestChains } from '../../core
 import { packageOf } from '../../core/module-id.js';
 import { nearMiss } from '../../core/problem/near-miss.js';
 import { type Problem, VineError } from '../../core/problem/problem.js';
+import { parseJson } from '../../core/text/json.js';
 import { shownJson, shownText } from '../../core/text/shown-text.js';
 import { noTrace } from '../../core/trace.js';
 import type { ReadGraph } from '../../graph/read-graph.js';
@@ -199,7 +200,7 @@ async function sayTwice(graph: ReadGraph, say: Say): Promise<void> {
   const { packagesTwice } = await import('../../graph/read-graph.js');
   const version = (folder: string) => {
     try {
-      return (JSON.parse(readFileSync(join(graph.root, folder, 'package.json'), 'utf8')) as { version?: string }).version ?? '?';
+      return (parseJson(readFileSync(join(graph.root, folder, 'package.json'), 'utf8')) as { version?: string }).version ?? '?';
     } catch {
       return '?';
     }

@@ -2,6 +2,7 @@ import { copyFileSync, existsSync, readdirSync, readFileSync, statSync, writeFil
 import { basename, dirname, join, relative, resolve } from 'node:path';
 import { Command, Option } from 'commander';
 import { VineError } from '../../core/problem/problem.js';
+import { parseJson } from '../../core/text/json.js';
 import { shownText } from '../../core/text/shown-text.js';
 import type { GrowOptions } from '../../create/from.js';
 import { type Kind, kinds } from '../../create/kinds.js';
@@ -245,7 +246,7 @@ function sayHowToGoOn(target: string, manager: Manager, isInstalled: boolean): v
 /** The description of a project; `undefined` where there is none. */
 export function describedAt(folder: string): Record<string, unknown> | undefined {
   try {
-    return JSON.parse(readFileSync(join(folder, 'package.json'), 'utf8')) as Record<string, unknown>;
+    return parseJson(readFileSync(join(folder, 'package.json'), 'utf8')) as Record<string, unknown>;
   } catch {
     return undefined;
   }

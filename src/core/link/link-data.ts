@@ -1,3 +1,4 @@
+import { withoutMark } from '../text/json.js';
 import { countLineEnds } from '../text/line-index.js';
 import type { Linked } from './linked.js';
 
@@ -10,15 +11,14 @@ const identifier =
  *
  * @throws SyntaxError where the text is no JSON (RFC 8259).
  */
-export function linkJson(text: string, isTyped = false): Linked {
+export function linkJson(written: string, isTyped = false): Linked {
+  const text = withoutMark(written);
   const value: unknown = JSON.parse(text);
   const isObject = typeof value === 'object' && value !== null && !Array.isArray(value);
   const names = isObject && !isTyped ? Object.keys(value).filter((key) => identifier.test(key)) : [];
   const getters = ['default: () => my_d', ...names.map((name) => `${name}: () => my_d.${name}`)];
   // A JSON text may be a JavaScript expression only through parsing: `__proto__` means something else there.
-  const body = text.includes('__proto__')
-    ? `const my_d = JSON.parse(${JSON.stringify(text)})`
-    : `const my_d =\n${text.replace(/^\uFEFF/, '')}`;
+  const body = text.includes('__proto__') ? `const my_d = JSON.parse(${JSON.stringify(text)})` : `const my_d =\n${text}`;
   return dataModule(getters, body, ['default', ...names]);
 }
 
@@ -76,7 +76,8 @@ export function dataText(type: 'css' | 'text' | 'bytes', content: string): strin
 }
 
 /** JSON as the text of a module, each member a variable of its own, so that those which nobody reads can be left out. */
-export function jsonText(text: string, isTyped = false): string {
+export function jsonText(written: string, isTyped = false): string {
+  const text = withoutMark(written);
   const value: unknown = JSON.parse(text);
   const isObject = typeof value === 'object' && value !== null && !Array.isArray(value);
   // Written out again, some values would be others.

@@ -1,5 +1,6 @@
 import { posix } from 'node:path';
 import { decode } from '@jridgewell/sourcemap-codec';
+import { parseJson } from '../text/json.js';
 import { chainMaps, type RawMap } from '../translate/raw-map.js';
 
 /** A map that a package ships beside a file. */
@@ -20,7 +21,7 @@ export function mapReference(source: string): string | undefined {
  * @throws Error with what is wrong with it.
  */
 export function readShippedMap(text: string): ShippedMap {
-  const map = JSON.parse(text.replace(/^\)\]\}'[^\n]*\n/, '')) as Partial<ShippedMap> | null;
+  const map = parseJson(text.replace(/^\)\]\}'[^\n]*\n/, '')) as Partial<ShippedMap> | null;
   if (map?.version !== 3) throw new Error('it is not of version 3');
   if (!Array.isArray(map.sources) || typeof map.mappings !== 'string') throw new Error('it has no sources or no mappings');
   const { sources } = map;

@@ -1,5 +1,6 @@
 import { dirname, join } from 'node:path';
 import type { Files } from '../files.js';
+import { parseJson } from '../text/json.js';
 
 /** What resolution reads of a package.json. */
 export interface PackageJson {
@@ -57,7 +58,7 @@ export class PackageFiles {
     const text = this.#files.readText(join(folder, 'package.json'));
     if (text === undefined) return undefined;
     try {
-      const value: unknown = JSON.parse(text);
+      const value: unknown = parseJson(text);
       return typeof value === 'object' && value !== null ? { ...value, folder } : undefined;
     } catch {
       return undefined; // npm itself names the broken file; for resolution it's as if it weren't there

@@ -1,3 +1,5 @@
+import { parseJson } from '../text/json.js';
+
 /** Where a text stops being JSON, and what is wrong there. */
 export interface JsonMistake {
   at: number;
@@ -10,7 +12,7 @@ const scalar = /-?(?:0|[1-9]\d*)(?:\.\d+)?(?:[eE][+-]?\d+)?(?![\w.])|(?:true|fal
 /** The first mistake in a JSON text (RFC 8259); `undefined` where there is none. Engines don't all say where it is. */
 export function findJsonMistake(text: string): JsonMistake | undefined {
   try {
-    JSON.parse(text.replace(/^\uFEFF/, ''));
+    parseJson(text);
     return undefined;
   } catch {
     return mistakeIn(text);

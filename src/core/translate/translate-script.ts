@@ -45,7 +45,9 @@ const typescript = /\.[mc]?tsx?$/;
 const mayHoldReact = /<[A-Za-z>]|\buse[A-Z]/;
 
 /** Translates TypeScript and JSX to JavaScript, or returns the source untouched where nothing needs to change. */
-export async function translateScript(source: string, options: TranslateOptions): Promise<Translated | Problem> {
+export async function translateScript(written: string, options: TranslateOptions): Promise<Translated | Problem> {
+  // A line for shells is one behind a byte order mark too, which readers of files take away.
+  const source = written.replace(/^\uFEFF#!/, '// ');
   const handle = chooseHandle(source);
   const isTypeScript = typescript.test(options.id);
   const isJsx = options.id.endsWith('x');

@@ -2,6 +2,7 @@ import { existsSync, readFileSync, statSync } from 'node:fs';
 import { homedir } from 'node:os';
 import { dirname, join, relative, sep } from 'node:path';
 import picomatch from 'picomatch';
+import { parseJson } from '../../core/text/json.js';
 
 /**
  * The folder of the workspace that a project is a member of: the nearest one above it whose package.json (`workspaces`) or
@@ -42,7 +43,7 @@ function patternsIn(folder: string): string[] {
 /** `workspaces`: a list, or an object whose `packages` is one. */
 function npmPatterns(text: string): string[] {
   try {
-    const { workspaces } = JSON.parse(text || '{}') as { workspaces?: unknown };
+    const { workspaces } = parseJson(text || '{}') as { workspaces?: unknown };
     const list = Array.isArray(workspaces) ? workspaces : (workspaces as { packages?: unknown } | undefined)?.packages;
     return Array.isArray(list) ? list.filter((pattern) => typeof pattern === 'string') : [];
   } catch {

@@ -11,6 +11,7 @@ import type { RuntimeEdges } from '../../core/pieces/runtime-edges.js';
 import { type Problem, problemAt } from '../../core/problem/problem.js';
 import type { Resolver } from '../../core/resolve/resolver.js';
 import { contentHash, quickHash } from '../../core/text/content-hash.js';
+import { withoutMark } from '../../core/text/json.js';
 import { SourceText } from '../../core/text/source-text.js';
 import type { Trace } from '../../core/trace.js';
 import type { Adapter, AdapterPart, AdapterResult, ScriptLanguage } from '../../core/translate/adapter.js';
@@ -129,7 +130,8 @@ export class ModuleLoader {
         ? loaded
         : this.#data(id, text, linkConstructedSheet(loaded.content.css), dataText('css', loaded.content.css));
     }
-    if (type === 'text') return this.#data(id, text, linkText(text), dataText('text', text));
+    // As where text is decoded, a byte order mark is none of it.
+    if (type === 'text') return this.#data(id, text, linkText(withoutMark(text)), dataText('text', withoutMark(text)));
     const base64 = Buffer.from(content).toString('base64');
     return this.#data(id, text, linkBytes(base64), dataText('bytes', base64));
   }

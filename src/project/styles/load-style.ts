@@ -6,6 +6,7 @@ import type { Paths } from '../../core/paths.js';
 import { type Problem, problemAt } from '../../core/problem/problem.js';
 import { explainFailure } from '../../core/resolve/explain-failure.js';
 import type { Resolution, Resolver } from '../../core/resolve/resolver.js';
+import { withoutMark } from '../../core/text/json.js';
 import type { StyleCompiler, StylePart } from './style-compiler.js';
 
 export interface StyleLoaderOptions extends StylePart {
@@ -19,9 +20,11 @@ export interface StyleLoaderOptions extends StylePart {
 /** Takes a style sheet from its source to CSS with resolved references. */
 export async function loadStyle(
   id: string,
-  source: string,
+  written: string,
   { paths, resolver, compiler, onWarning, ...part }: StyleLoaderOptions,
 ): Promise<Loaded> {
+  // Places are counted without it.
+  const source = withoutMark(written);
   const file = paths.fileOf(id);
   const compiled = await compiler.compile(id, file, source, part);
   // The mistake may be in another file, which mends it.

@@ -3,6 +3,7 @@ import { createRequire } from 'node:module';
 import { dirname, join } from 'node:path';
 import { pathToFileURL } from 'node:url';
 import type * as Sass from 'sass';
+import { parseJson } from '../../core/text/json.js';
 
 /** The first version with everything that is used here. */
 const oldest = [1, 71];
@@ -29,7 +30,7 @@ function ownSassOf(root: string): { file: string; version: string } | undefined 
   try {
     const require = createRequire(join(root, 'package.json'));
     const file = require.resolve('sass');
-    const { version } = JSON.parse(readFileSync(join(dirname(file), 'package.json'), 'utf8')) as { version: string };
+    const { version } = parseJson(readFileSync(join(dirname(file), 'package.json'), 'utf8')) as { version: string };
     const [major = 0, minor = 0] = version.split('.').map(Number);
     return major > oldest[0]! || minor >= oldest[1]! ? { file, version } : undefined;
   } catch {

@@ -6,6 +6,7 @@ import type { AcceptedPlugin, Message } from 'postcss';
 import type { Mode } from '../../core/mode.js';
 import type { Problem } from '../../core/problem/problem.js';
 import { explainRefusal } from '../../core/resolve/explain-failure.js';
+import { withoutMark } from '../../core/text/json.js';
 import { findJsonMistake } from '../../core/translate/json-mistake.js';
 import type { RawMap } from '../../core/translate/raw-map.js';
 import { realPathNow } from '../files/disk-files.js';
@@ -133,9 +134,10 @@ export class StyleCompiler {
   async compile(
     id: string,
     file: string,
-    source: string,
+    written: string,
     { isFinished, map, finish, above = [] }: StylePart = {},
   ): Promise<CompiledStyle | Problem> {
+    const source = withoutMark(written);
     let style: CompiledStyle = { css: source, dependencies: [], folders: [], composed: [], ...(map ? { map } : {}) };
     try {
       if (isFinished) return style;
