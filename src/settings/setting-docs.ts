@@ -141,7 +141,7 @@ export const settingDocs: Readonly<Record<string, SettingDoc>> = {
   },
   alias: {
     standard: '`{}`',
-    what: 'name at the start of an import -> a path or a package in its place',
+    what: 'name at the start of an import, or of what a sheet names, -> a path or a package in its place',
     example: "{ '@': './src' }",
   },
   roots: {

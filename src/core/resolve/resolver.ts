@@ -136,6 +136,11 @@ function mayMean(key: string, name: string, stem: string): boolean {
   return last.startsWith(stem) && (last.length === stem.length || last === name || last[stem.length] === '.');
 }
 
+/** A path of the disk as it stands in a URL, whose escapes are resolved again. */
+function asInUrl(path: string): string {
+  return path.replace(/[%?#]/g, encodeURIComponent);
+}
+
 /** A path with its escapes resolved; `undefined` where they are broken, or where one hides a slash (which natively fails too). */
 function decodedPath(path: string): string | undefined {
   try {
@@ -162,7 +167,7 @@ class Search {
     for (const [name, target] of Object.entries(alias)) {
       if (specifier !== name && !specifier.startsWith(`${name}/`)) continue;
       const rest = specifier.slice(name.length);
-      const base = target.startsWith('.') || isAbsolute(target) ? join(root, target) : target;
+      const base = target.startsWith('.') || isAbsolute(target) ? asInUrl(join(root, target)) : target;
       specifier = base + rest;
     }
     // A specifier of a path is a URL reference: what follows `?` or `#` isn't of the path, and escapes stand for characters.

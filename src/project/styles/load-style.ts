@@ -80,7 +80,7 @@ export async function loadStyle(
   return { content, edges };
 }
 
-/** In a sheet, a name without `./` is a path first; for `@import` it may be a package too. */
+/** In a sheet, a name without `./` is a path first; then what the project maps it to, or of a package. */
 export function resolveReference(
   { kind, specifier }: Pick<StyleReference, 'kind' | 'specifier'>,
   file: string,
@@ -89,5 +89,8 @@ export function resolveReference(
   const isPath = /^[./]/.test(specifier);
   const first = resolver.resolve(isPath ? specifier : `./${specifier}`, file, 'style');
   const isRefused = 'failure' in first && first.failure.reason === 'refused';
-  return isPath || isRefused || 'found' in first || kind === 'file' ? first : resolver.resolve(specifier, file, 'style');
+  if (isPath || isRefused || 'found' in first) return first;
+  const mapped = resolver.resolve(specifier, file, 'style');
+  // What `url()` names is meant to be a path, so that's what is told of it.
+  return kind === 'file' && !('found' in mapped) ? first : mapped;
 }
