@@ -73,7 +73,7 @@ export function svelteAdapter(root: string, run: RunModule): Adapter {
     name: 'svelte',
     files: /\.svelte(?:\.[jt]s)?$/,
     helpers: { 'state.js': svelteHelper },
-    version: () => `${installedVersion(root, 'svelte')} ${installedVersion(root, 'sass')} ${reader.version}`,
+    version: () => `${installedVersion(root, 'svelte')} ${installedVersion(root, 'sass')} ${preprocessorsOf(root)}`,
     async translate(source, context) {
       const { compiler, version } = await compilerFor(context.file);
       const major = Number.parseInt(version, 10);
@@ -229,6 +229,12 @@ function withoutHot(code: string): string {
   return code.replaceAll(/\bimport\.meta\.hot\b/g, 'undefined');
 }
 
+/** Changes with whatever decides, beside files, about what the project's settings of Svelte do: the packages that are installed. */
+export function preprocessorsOf(root: string): string {
+  const lists = ['.package-lock.json', '.modules.yaml', '.yarn-state.yml'].map((name) => join(root, 'node_modules', name));
+  return settingsFile(root) === undefined ? '' : stampOf(lists);
+}
+
 function settingsFile(root: string): string | undefined {
   return settingsNames.map((name) => join(root, name)).find((path) => existsSync(path));
 }
@@ -242,14 +248,6 @@ class SettingsReader {
   constructor(root: string, run: RunModule) {
     this.#root = root;
     this.#run = run;
-  }
-
-  /** What decides beside the files about what the settings do: the packages that are installed. */
-  get version(): string {
-    const lists = ['.package-lock.json', '.modules.yaml', '.yarn-state.yml'].map((name) =>
-      join(this.#root, 'node_modules', name),
-    );
-    return settingsFile(this.#root) === undefined ? '' : stampOf(lists);
   }
 
   async of(context: AdapterContext): Promise<SvelteSettings> {
