@@ -1,4 +1,5 @@
 import { existsSync, mkdirSync, readFileSync, rmSync } from 'node:fs';
+import { createRequire } from 'node:module';
 import { join } from 'node:path';
 import { crc32 } from 'node:zlib';
 import type { Problem } from '../core/problem/problem.js';
@@ -112,7 +113,18 @@ export async function keepBuild(
 
 /** What decides beside files about what a build comes to. */
 function keyOf(options: BuildOptions, sameAs: string): string {
-  return `${optionsKey(options)} ${sameAs} ${options.browsers.names.join()}`;
+  const translators = ['typescript', '@babel/core', '@swc/core'].map((name) => versionOf(options.root, name));
+  return [optionsKey(options), sameAs, options.browsers.names.join(), ...translators].join(' ');
+}
+
+/** The version of a package of the project's; empty where it has none. */
+function versionOf(root: string, name: string): string {
+  try {
+    const require = createRequire(join(root, 'package.json'));
+    return (require(`${name}/package.json`) as { version: string }).version;
+  } catch {
+    return '';
+  }
 }
 
 function folderOf(cacheFolder: string, key: string): string {
