@@ -1,5 +1,4 @@
 import { existsSync, mkdirSync, readFileSync, rmSync } from 'node:fs';
-import { createRequire } from 'node:module';
 import { join } from 'node:path';
 import { crc32 } from 'node:zlib';
 import type { Problem } from '../core/problem/problem.js';
@@ -7,7 +6,7 @@ import { contentHash } from '../core/text/content-hash.js';
 import { hashOfFile } from '../project/files/module-files.js';
 import { areStill, type Inputs, takeInputs } from '../project/kept/inputs.js';
 import { dropOldest } from '../project/kept/last-start.js';
-import { isAllKnown, optionsKey, readOf } from '../project/kept/read-of.js';
+import { isAllKnown, optionsKey, readOf, translatorsOf } from '../project/kept/read-of.js';
 import { readSealed, writeBytes, writeSealed } from '../project/kept/sealed-file.js';
 import type { ProjectGraph } from '../project/project-graph.js';
 import type { Manifest } from './manifest.js';
@@ -113,18 +112,7 @@ export async function keepBuild(
 
 /** What decides beside files about what a build comes to. */
 function keyOf(options: BuildOptions, sameAs: string): string {
-  const translators = ['typescript', '@babel/core', '@swc/core'].map((name) => versionOf(options.root, name));
-  return [optionsKey(options), sameAs, options.browsers.names.join(), ...translators].join(' ');
-}
-
-/** The version of a package of the project's; empty where it has none. */
-function versionOf(root: string, name: string): string {
-  try {
-    const require = createRequire(join(root, 'package.json'));
-    return (require(`${name}/package.json`) as { version: string }).version;
-  } catch {
-    return '';
-  }
+  return [optionsKey(options), sameAs, options.browsers.names.join(), translatorsOf(options.root)].join(' ');
 }
 
 function folderOf(cacheFolder: string, key: string): string {

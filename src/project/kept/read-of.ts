@@ -6,6 +6,7 @@ import type { ModuleGraph } from '../../core/graph/module-graph.js';
 import { fileOfId } from '../../core/module-id.js';
 import type { Paths } from '../../core/paths.js';
 import { frameworkVersions } from '../../frameworks/adapters.js';
+import { installedVersion } from '../../frameworks/compilers.js';
 import { type DiskFiles, entriesOnDisk, type FolderEntries } from '../files/disk-files.js';
 import type { ModuleFiles } from '../files/module-files.js';
 import type { ProjectOptions } from '../options.js';
@@ -34,6 +35,11 @@ export function optionsKey(options: ProjectOptions): string {
   const { env } = process;
   const environment = [env.NODE_ENV, env.BROWSERSLIST, env.BROWSERSLIST_ENV, env.BROWSERSLIST_CONFIG];
   return JSON.stringify({ own, environment, root, pages, generated, insert, base, alias, roots, conditions, constants, adapted });
+}
+
+/** Versions of the project's own translators, which lower what ours doesn't. */
+export function translatorsOf(root: string): string {
+  return ['typescript', '@babel/core', '@swc/core'].map((name) => installedVersion(root, name)).join(' ');
 }
 
 /**
