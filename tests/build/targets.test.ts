@@ -121,11 +121,14 @@ test('rules in others, and selectors that take several, are written for the targ
 });
 
 test('targets come from the settings, the project, or are widely available browsers; what they lack is told', async () => {
-  const workspace = Workspace.with({ ...mole, 'src/late.ts': 'export const name = "late" + 10n;' });
+  const workspace = Workspace.with({
+    ...mole,
+    'src/late.ts': 'export const name = "late"; class Tide { turn = () => {}; height = 10n } new Tide();',
+  });
   const run = async (...args: string[]) => runProgram(workspace.root, ['build', '--no-cache', ...args]);
   workspace.write({ '.browserslistrc': 'chrome 61' });
   expect((await run()).stderr).toMatch(
-    /Big integer literals are not available in all of the targets\. not-lowered\n {2}src\/late\.ts:1:/,
+    /Big integer literals are not available in all of the targets\. not-lowered\n {2}src\/late\.ts:1:68\n/,
   );
   workspace.write({ 'vine-spark.config.json': '{ "targets": "chrome 120" }' });
   expect(await run()).toMatchObject({ code: 0, stderr: '' });

@@ -2,7 +2,7 @@ import type { TransformOptions, TransformResult } from 'oxc-transform';
 import { chooseHandle } from '../link/handle.js';
 import type { Mode } from '../mode.js';
 import { type Problem, problemAt } from '../problem/problem.js';
-import type { Wanted } from './class-names.js';
+import type { Wanted } from './place-names.js';
 import type { RawMap } from './raw-map.js';
 import type { ScriptOptions } from './script-options.js';
 
@@ -87,34 +87,54 @@ export async function translateScript(written: string, options: TranslateOptions
       ...(options.refresh && !options.inPackage ? { refresh: { refreshReg: `${handle}.reg`, refreshSig: `${handle}.sig` } } : {}),
     },
   });
-  const result = isInTwo && whole.errors.length === 0 ? await loweredAfter(whole, options.id, lowering, wanted) : whole;
-  const error = result.errors.find(({ severity }) => severity === 'Error');
+  const first: Step = { ...whole, map: whole.map as RawMap, given: named?.text ?? asked };
+  const made = isInTwo && whole.errors.length === 0 ? await loweredAfter(first, options.id, lowering, wanted) : first;
+  const edits = [named?.map, filled?.map].filter((map) => map !== undefined);
+  const error = made.errors.find(({ severity }) => severity === 'Error');
   if (error) {
-    const label = error.labels[0];
+    const { start = 0, end = 1 } = error.labels[0] ?? {};
+    const place = await placing(made, edits, source);
     const text = hintOf(error.helpMessage);
     return problemAt(
-      {
-        file: options.id,
-        text: source,
-        start: utf16Offset(source, label?.start ?? 0),
-        end: utf16Offset(source, label?.end ?? 1),
-      },
+      { file: options.id, text: source, start: place(start), end: place(end) },
       { code: 'syntax-error', message: sentence(error.message), ...(text === undefined ? {} : { hint: text }) },
     );
   }
-  const warnings = result.errors.filter(({ message }) => /target environment/.test(message) && !/^Top-level await/.test(message));
-  const map = result.map as RawMap;
-  const plain = { text: result.code, map: named ? (await import('./raw-map.js')).chainMaps(map, named.map) : map };
+  const told = made.errors.filter(({ message }) => /target environment/.test(message) && !/^Top-level await/.test(message));
+  const plain = { text: made.code, map: await chained(made.map, named ? [named.map] : []) };
   const ordered = legacyDecorators && source.includes('static') && source.includes('@') ? await inOrder(plain) : plain;
-  const mended = isTypeScript && namespaceWritten.test(result.code) ? await mendedNamespaces(ordered) : ordered;
+  const mended = isTypeScript && namespaceWritten.test(made.code) ? await mendedNamespaces(ordered) : ordered;
+  const place = told.length > 0 ? await placing(made, edits, source) : undefined;
   return {
     text: mended.text,
-    map: filled ? (await import('./raw-map.js')).chainMaps(mended.map, filled.map) : mended.map,
+    map: await chained(mended.map, filled ? [filled.map] : []),
     handle,
-    ...(warnings.length > 0
-      ? { warnings: warnings.map(({ message, labels }) => notLowered(options.id, source, message, labels[0])) }
-      : {}),
+    ...(place ? { warnings: told.map(({ message, labels }) => notLowered(options.id, source, message, labels[0], place)) } : {}),
   };
+}
+
+/** What the translator has made of the text that it was given. */
+interface Step extends Pick<TransformResult, 'code' | 'errors'> {
+  map: RawMap;
+  given: string;
+  /** From that text to the one that the step before was given. */
+  toFirst?: RawMap;
+}
+
+/** A map led on through others. */
+async function chained(map: RawMap, others: readonly RawMap[]): Promise<RawMap> {
+  if (others.length === 0) return map;
+  const { chainMaps } = await import('./raw-map.js');
+  return others.reduce(chainMaps, map);
+}
+
+/** Finds where something stands in the source that the translator tells of in what it was given, in bytes; `edits` lead from there. */
+async function placing({ given, toFirst }: Step, edits: readonly RawMap[], source: string): Promise<(bytes: number) => number> {
+  const [map, ...others] = [...(toFirst ? [toFirst] : []), ...edits];
+  if (!map) return (bytes) => utf16Offset(source, bytes);
+  const toSource = await chained(map, others);
+  const { sourcePosition } = await import('./source-position.js');
+  return (bytes) => sourcePosition(toSource, given, utf16Offset(given, bytes), source);
 }
 
 /** Signs of a variable that a namespace of TypeScript may export. A false alarm costs a syntax tree. */
@@ -138,27 +158,17 @@ async function mendedNamespaces(plain: { text: string; map: RawMap }) {
 }
 
 /** Lowers what was translated. */
-async function loweredAfter(
-  { code, map }: TransformResult,
-  id: string,
-  lowering: TransformOptions,
-  wanted: Wanted,
-): Promise<TransformResult> {
+async function loweredAfter({ code, map }: Step, id: string, lowering: TransformOptions, wanted: Wanted): Promise<Step> {
   const { transform } = await translator();
   const named = await withNames(code, 'js', wanted);
-  const lowered = await transform(`${id}.js`, named?.text ?? code, {
-    lang: 'js',
-    sourceType: 'module',
-    sourcemap: true,
-    ...lowering,
-  });
-  const { chainMaps } = await import('./raw-map.js');
-  const own = named ? chainMaps(lowered.map as RawMap, named.map) : (lowered.map as RawMap);
-  return { ...lowered, map: chainMaps(own, map as RawMap) as NonNullable<TransformResult['map']> };
+  const given = named?.text ?? code;
+  const lowered = await transform(`${id}.js`, given, { lang: 'js', sourceType: 'module', sourcemap: true, ...lowering });
+  const toFirst = named ? await chained(named.map, [map]) : map;
+  return { ...lowered, map: await chained(lowered.map as RawMap, [toFirst]), given, toFirst };
 }
 
 async function withNames(text: string, lang: 'js' | 'jsx' | 'ts' | 'tsx', wanted: Wanted) {
-  return (await import('./class-names.js')).withNamesOfPlaces(text, lang, wanted);
+  return (await import('./place-names.js')).withNamesOfPlaces(text, lang, wanted);
 }
 
 const using = /\busing\s+[\w$]/;
@@ -171,8 +181,14 @@ function targetOf(targets: ScriptTargets | undefined, definedFields: boolean): {
   return edition === Number.POSITIVE_INFINITY ? {} : { target: `es${edition}` };
 }
 
-function notLowered(file: string, text: string, message: string, label: { start: number; end: number } | undefined): Problem {
-  const [start, end] = [utf16Offset(text, label?.start ?? 0), utf16Offset(text, label?.end ?? 1)];
+function notLowered(
+  file: string,
+  text: string,
+  message: string,
+  label: { start: number; end: number } | undefined,
+  place: (bytes: number) => number,
+): Problem {
+  const [start, end] = [place(label?.start ?? 0), place(label?.end ?? 1)];
   return problemAt(
     { file, text, start, end },
     {

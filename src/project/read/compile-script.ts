@@ -307,7 +307,7 @@ export async function placeIn(
   offset: number,
 ) {
   if (!map) return { file: id, text: source, start: offset };
-  const { sourcePosition } = await import('../../core/maps/source-position.js');
+  const { sourcePosition } = await import('../../core/translate/source-position.js');
   // It's a place in the whole file, whatever part of it the module is.
   return { file: fileOfPart(id), text: source, start: sourcePosition(rawMap(map), text, offset, source) };
 }

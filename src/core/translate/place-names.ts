@@ -16,7 +16,7 @@ export function withNamesOfPlaces(
   text: string,
   lang: 'js' | 'jsx' | 'ts' | 'tsx',
   { ofFields, ofDecorated }: Wanted,
-): { text: string; map: RawMap } | undefined {
+): Named | undefined {
   const mayHoldFields = /\bclass\b/.test(text) && (ofDecorated || (ofFields && anonymousField.test(text)));
   if (!anonymousClass.test(text) && !mayHoldFields) return undefined;
   const { program, errors } = parseSync(`module.${lang}`, text, {
@@ -43,6 +43,12 @@ export function withNamesOfPlaces(
   });
   if (!edited.hasChanged()) return undefined;
   return { text: edited.toString(), map: edited.generateMap({ hires: 'boundary', source: 'source' }) as unknown as RawMap };
+}
+
+/** A text with names, and the map to the one without. */
+export interface Named {
+  text: string;
+  map: RawMap;
 }
 
 /** What is wanted beside the names of classes. */
