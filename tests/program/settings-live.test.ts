@@ -153,7 +153,8 @@ test('parts of settings run again when they change, CommonJS too', async () => {
     'main.js': `import Berth from './berth.svelte';\nconsole.log(Berth, process.env.TIDE);\n`,
     'berth.svelte': '<p>WORD</p>\n',
     'svelte.config.js': `import { word } from './config/word.js';\n${svelte}`,
-    'config/word.js': `export const word = 'pontoon';\n`,
+    'config/word.js': `import words from './words.json' with { type: 'json' };\nexport const { word } = words;\n`,
+    'config/words.json': '{ "word": "pontoon" }',
     'vine-spark.config.js': `module.exports = { constants: { 'process.env.TIDE': require('./config/tide') } };\n`,
     'config/tide.cjs': `module.exports = 'low';\n`,
     'config/tide.js': `module.exports = require('./tide.cjs');\n`,
@@ -163,7 +164,7 @@ test('parts of settings run again when they change, CommonJS too', async () => {
   const served = async () => (await fetch(`${serving.url}~spark/piece/page/index.html/app.js`)).text();
   expect(await served()).toMatch(/pontoon[\s\S]*"low"/);
   let after = serving.mark;
-  other.write({ 'config/word.js': `export const word = 'gangway';\n` });
+  other.write({ 'config/words.json': '{ "word": "gangway" }' });
   await serving.next('update', { after });
   expect(await served()).toContain('gangway');
   after = serving.mark;

@@ -49,6 +49,17 @@ export async function runModule(file: string, parts: (path: string) => void): Pr
   }
 }
 
+const untilExit = new Set<string>();
+
+/** Takes files away when the process ends. */
+function keepUntilExit(paths: Iterable<string>): void {
+  if (untilExit.size === 0)
+    process.once('exit', () => {
+      for (const path of untilExit) rmSync(path, { force: true });
+    });
+  for (const path of paths) untilExit.add(path);
+}
+
 /** Stands for `import.meta` in a copy. */
 const metaName = 'spark$meta';
 let number = 0;
@@ -66,6 +77,8 @@ class Copies {
 
   /** The URL by which Node.js runs a file anew. */
   async urlOf(file: string): Promise<string> {
+    // Under a name that it hasn't had yet, it's read anew.
+    if (file.endsWith('.json')) return `${pathToFileURL(file).href}?${number++}`;
     if (!/\.[mc]?[jt]s$/.test(file)) return pathToFileURL(file).href;
     const known = this.#paths.get(file);
     if (known !== undefined) return pathToFileURL(known).href;
@@ -102,11 +115,8 @@ class Copies {
   }
 
   dispose(): void {
-    const remove = () => {
-      for (const path of this.#paths.values()) rmSync(path, { force: true });
-    };
-    if (this.#isNeededLater) process.once('exit', remove);
-    else remove();
+    if (this.#isNeededLater) keepUntilExit(this.#paths.values());
+    else for (const path of this.#paths.values()) rmSync(path, { force: true });
   }
 
   /** What a copy imports instead of what its file does. */
