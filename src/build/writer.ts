@@ -1,17 +1,15 @@
-import { existsSync, readdirSync, readFileSync } from 'node:fs';
-import { join, relative, sep } from 'node:path';
+import { readFileSync } from 'node:fs';
 import { gzipSync } from 'node:zlib';
 import type { Bundle } from '../core/bundle/bundle.js';
 import { kindOfFile } from '../core/file-kinds.js';
 import type { ModuleContent, StyleContent } from '../core/graph/module-content.js';
 import type { EdgeKind, ModuleGraph } from '../core/graph/module-graph.js';
 import type { PieceModule } from '../core/pieces/piece.js';
-import { VineError } from '../core/problem/problem.js';
 import { contentHash } from '../core/text/content-hash.js';
 import { entriesOf } from '../core/urls.js';
 import { manifestName } from '../project/files/built-folder.js';
 import { ShippedMaps } from '../project/files/shipped-maps.js';
-import { namedSheets, type Page } from '../project/pages/page.js';
+import { documentSheets, type Page } from '../project/pages/page.js';
 import { PieceModules } from '../project/pages/piece-modules.js';
 import type { ProjectGraph } from '../project/project-graph.js';
 import { Assets, nameOf } from './assets.js';
@@ -31,6 +29,7 @@ import { Scripts } from './scripts.js';
 import { servicePaths } from './service-paths.js';
 import { BuiltSheets } from './sheets.js';
 import { type BuildTargets, oldTranslator } from './targets.js';
+import { addVerbatim } from './verbatim.js';
 import { warningsOf } from './warnings.js';
 
 /** What the runtime looks a worker's URL up by, see `browser/built.ts`. */
@@ -176,7 +175,7 @@ export class Writer {
     const licences = licencesOf(this.#project, this.#program);
     if (licences !== '') this.#files.put('licences', '.txt', { text: licences });
     for (const warning of warningsOf(this.#project, this.#program, this.#files)) this.#options.onWarning(warning);
-    this.#verbatim();
+    addVerbatim(this.#project, this.#files, this.#others, this.#options);
     const manifest = this.#manifest(made);
     if (this.#options.manifest) this.#files.all.set(manifestName, `${JSON.stringify(manifest, null, 2)}\n`);
     return {
@@ -217,7 +216,7 @@ export class Writer {
         entries: page.runs.map(({ entry }) => bundle.idOf(entry)),
         late: only(late),
         workers: only(workers),
-        imported: order.filter((id) => graph.content(id)?.kind === 'style' && !namedSheets(page).includes(id)),
+        imported: order.filter((id) => graph.content(id)?.kind === 'style' && !documentSheets(page).includes(id)),
         isLeft: (id) => graph.has(id),
       });
     }
@@ -363,30 +362,6 @@ export class Writer {
     const wrapped = `(function () {\n${code}\n})();\n`;
     const old = { text: wrapped, ...(map === undefined ? {} : { map: movedDown(chained!) }) };
     return this.#options.minify ? smallerOldScript(translator, old, { keepsNames: this.#keepsNames }) : old;
-  }
-
-  /** Copies the verbatim folders. Of two that have a file, the first one counts, as where they are served. */
-  #verbatim(): void {
-    const { all } = this.#files;
-    const built = new Set([...all.keys(), ...(this.#options.manifest ? [manifestName] : [])]);
-    for (const folder of this.#options.verbatim) {
-      this.#others.noteFolder(folder);
-      if (!existsSync(folder)) continue;
-      for (const entry of readdirSync(folder, { recursive: true, withFileTypes: true })) {
-        if (entry.isDirectory()) this.#others.noteFolder(join(entry.parentPath, entry.name));
-        if (!entry.isFile()) continue;
-        const path = relative(folder, join(entry.parentPath, entry.name)).split(sep).join('/');
-        const file = this.#project.gate.ofVerbatim(folder, `/${path}`);
-        if (file === undefined) continue;
-        if (built.has(path))
-          throw new VineError({
-            code: 'output-clash',
-            message: `Both the build and the verbatim folder ${relative(this.#options.root, folder)} have a file ${path}.`,
-            hint: 'Rename one of them, or take it out of the folder.',
-          });
-        if (!all.has(path)) all.set(path, this.#others.read(file));
-      }
-    }
   }
 }
 

@@ -1,7 +1,7 @@
 import type { Mode } from '../core/mode.js';
 import type { Adapter } from '../core/translate/adapter.js';
 import { installedVersion } from './compilers.js';
-import { preprocessorsOf, type RunModule, svelteAdapter } from './svelte.js';
+import { looksAtProcess, preprocessorsOf, type RunModule, svelteAdapter } from './svelte.js';
 import { vueAdapter } from './vue.js';
 
 /** The adapters for component files that every project has. `root`: absolute path of the project. */
@@ -26,6 +26,11 @@ export function frameworkConditions(description: object | undefined): readonly s
 
 const withSvelte = ['svelte'];
 const none: string[] = [];
+
+/** Whether settings of a framework take in what nobody tells of. */
+export function haveUntoldParts(root: string): boolean {
+  return looksAtProcess(root);
+}
 
 /** Versions of the frameworks whose compilers a project uses, `none` for those that it hasn't, and what tells of their preprocessors. */
 export function frameworkVersions(root: string): string[] {

@@ -1,4 +1,4 @@
-import { existsSync, statSync } from 'node:fs';
+import { existsSync, readFileSync, statSync } from 'node:fs';
 import { basename, join } from 'node:path';
 import { contentHash } from '../core/text/content-hash.js';
 import type { Adapter, AdapterContext, AdapterMessage, AdapterResult } from '../core/translate/adapter.js';
@@ -233,6 +233,12 @@ function withoutHot(code: string): string {
 export function preprocessorsOf(root: string): string {
   const lists = ['.package-lock.json', '.modules.yaml', '.yarn-state.yml'].map((name) => join(root, 'node_modules', name));
   return settingsFile(root) === undefined ? '' : stampOf(lists);
+}
+
+/** Whether the project's settings of Svelte look at what the process was started with, of which nobody tells. */
+export function looksAtProcess(root: string): boolean {
+  const file = settingsFile(root);
+  return file !== undefined && /\bprocess\b/.test(readFileSync(file, 'utf8').replaceAll('process.env.NODE_ENV', ''));
 }
 
 function settingsFile(root: string): string | undefined {

@@ -8,7 +8,7 @@ import { Workspace } from '../support/workspace.js';
 
 const gull = (name: string) => `<svg xmlns="http://www.w3.org/2000/svg" id="${name}" width="4" height="4"/>`;
 const files = {
-  'index.html': `<!doctype html><link rel="icon" href="data:,"><title>Quay</title><body><svg><title>mark</title></svg>
+  'index.html': `<!doctype html><link rel="icon" href="data:,"><title>Quay</title><body><b id="b"></b><i id="i"></i><p id="p"></p><svg><title>mark</title></svg>
     <template id="kept"><base href="/none/"><script type="module" src="none.js"></script><script src="old.js"></script>
       <link rel="stylesheet" href="kept.css"><p>kept</p></template>
     <div id="host"><template shadowrootmode="open"><link rel="stylesheet" href="shade.css">
@@ -21,11 +21,12 @@ const files = {
   'gull.svg': gull('gull'),
   'old.js': `document.title += ' old';\n`,
   'inner.js': `document.title += ' inner';\n`,
-  'main.js': `document.title += ' main';\n`,
+  // The document doesn't have it by what stands apart from it.
+  'main.js': `import './shade.css'; import './deep.css'; import './kept.css'; document.title += ' main';\n`,
 };
 const look = (page: Page) =>
   page.evaluate(`(() => { const root = document.querySelector('#host').shadowRoot; const order = (selector) => getComputedStyle(root.querySelector(selector)).order;
-    return [document.title, order('b'), order('i'), document.querySelector('#kept').content.querySelectorAll('script').length].join(' '); })()`);
+    return [document.title, order('b'), order('i'), document.querySelector('#kept').content.querySelectorAll('script').length, ...['b', 'i', 'p'].map((name) => getComputedStyle(document.querySelector('#' + name)).order)].join(' '); })()`);
 /** Makes what is in the template part of the page. Returns how a paragraph looks. */
 const takeOut = (page: Page) =>
   page.evaluate(`new Promise((resolve) => { const content = document.querySelector('#kept').content.cloneNode(true); for (const element of content.querySelectorAll('base, [type=module]')) element.remove();
@@ -48,7 +49,7 @@ test('scripts of shadow roots run, those of templates wait, and sheets and image
   expect(notes).toEqual([expect.stringContaining("a script in a template of index.html names 'none.js'")]);
   const { page, errors, loads } = await openPage(browser, program.url);
   await connected(program);
-  expect([await look(page), errors]).toEqual(['Quay inner main! inline 1 1 2', []]);
+  expect([await look(page), errors]).toEqual(['Quay inner main! inline 1 1 2 1 1 1', []]);
   for (const [path, text] of Object.entries({
     'shade.css': 'b { order: 2 }',
     'deep.css': 'i { order: 3 }',
@@ -61,7 +62,7 @@ test('scripts of shadow roots run, those of templates wait, and sheets and image
     expect([...styles, ...shown].join()).toMatch(new RegExp(`^/?${path}$`));
   }
   expect([await look(page), await takeOut(page), loads()]).toEqual([
-    'Quay inner main! inline 2 3 2',
+    'Quay inner main! inline 2 3 2 2 3 4',
     '4Quay inner main! inline old',
     1,
   ]);
@@ -76,7 +77,7 @@ test('a build of them does the same', async () => {
   expect([code, stderr]).toEqual([0, '']);
   const { page, errors, close } = await openBuilt(browser, workspace.path('dist'));
   expect([await look(page), await takeOut(page), errors]).toEqual([
-    'Quay inner main! inline 2 3 2',
+    'Quay inner main! inline 2 3 2 2 3 4',
     '4Quay inner main! inline old',
     [],
   ]);

@@ -5,21 +5,30 @@ import { everywhere, isInTemplate } from './trees.js';
 const url = new RegExp(`[^"'()\\s]*/${ownPrefix}style/([^"'()\\s?]+)\\?v=[^"'()\\s]+`, 'g');
 
 /** Style elements of the page itself that import sheets of ours. */
-function elements(): HTMLStyleElement[] {
-  return everywhere<HTMLStyleElement>('style:not([data-spark-style])').filter(({ textContent }) =>
-    textContent?.includes(`/${ownPrefix}style/`),
-  );
+function importing(all: readonly HTMLStyleElement[]): HTMLStyleElement[] {
+  return all.filter(({ textContent }) => textContent?.includes(`/${ownPrefix}style/`));
 }
 
-/** Sheets that the page's own style elements import, by id, with their URLs. */
+const own = 'style:not([data-spark-style])';
+
+/** Sheets that style elements of the document itself import, by id, with their URLs. */
 export function importedByPage(): Record<string, string> {
-  const found = elements().flatMap(({ textContent }) => [...(textContent ?? '').matchAll(url)]);
+  return importedBy([...document.querySelectorAll<HTMLStyleElement>(own)]);
+}
+
+/** The same, with those in other trees than the document. */
+export function importedEverywhere(): Record<string, string> {
+  return importedBy(everywhere<HTMLStyleElement>(own));
+}
+
+function importedBy(all: readonly HTMLStyleElement[]): Record<string, string> {
+  const found = importing(all).flatMap(({ textContent }) => [...(textContent ?? '').matchAll(url)]);
   return Object.fromEntries(found.map(([whole, id]) => [decodeURI(id!), whole]));
 }
 
 /** Lets the page's own style elements import a sheet by its new URL. What they showed stays until the new one is there. */
 export async function importAnew(id: string, fresh: string): Promise<boolean> {
-  const named = elements().filter(({ textContent }) =>
+  const named = importing(everywhere<HTMLStyleElement>(own)).filter(({ textContent }) =>
     [...(textContent ?? '').matchAll(url)].some(([whole, of]) => decodeURI(of!) === id && whole !== fresh),
   );
   await Promise.all(

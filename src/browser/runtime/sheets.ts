@@ -2,7 +2,7 @@ import type { SheetChange } from '../../core/live/messages.js';
 import { isElsewhere, ours, pathOfOurs } from './base-path.js';
 import { noteNewestSheet } from './load-piece.js';
 import { ownNonce } from './load-script.js';
-import { importAnew, importedByPage } from './page-styles.js';
+import { importAnew, importedByPage, importedEverywhere } from './page-styles.js';
 import { dynamicTargets, entries, registry } from './records.js';
 import { everywhere, isInTemplate } from './trees.js';
 
@@ -261,7 +261,7 @@ export async function removeSheet(id: string): Promise<void> {
 /** Every sheet of the page with its version, wherever it stands, for comparing with the server's. */
 export function sheetVersionsEverywhere(): Record<string, string> {
   const marked = everywhere<SheetElement>(`[${mark}]`).map((element) => [element.getAttribute(mark)!, urlOf(element)]);
-  return { ...Object.fromEntries(marked), ...sheetVersions() } as Record<string, string>;
+  return { ...importedEverywhere(), ...Object.fromEntries(marked), ...sheetVersions() } as Record<string, string>;
 }
 
 /** Every sheet of the document with its version, in the page's order. */

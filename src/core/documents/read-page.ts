@@ -49,14 +49,14 @@ export interface PageParts {
   allowsStyleElements: boolean;
   /** `srcset` attributes. */
   sets: { attribute: Span; name: string; value: string }[];
-  /** Style sheets that the page links. */
-  styles: { element: Span; attribute: Span; specifier: string }[];
+  /** Style sheets that the page links; `isApart` for those in templates and shadow roots, which are none of the document's. */
+  styles: { element: Span; attribute: Span; specifier: string; isApart: boolean }[];
   /** Other attributes with the path of a file: images, icons, media. */
   files: { attribute: Span; name: string; specifier: string }[];
   /** Links to what may be a file to open or to keep, or another page, and pictures for those who show a link to the page. */
   links: { attribute: Span; name: string; specifier: string }[];
   /** Style elements and attributes that name files or sheets: their CSS, and where in `place` that stands or what it's the value of. */
-  css: { place: Span; isAttribute: boolean; text: string; references: readonly StyleReference[] }[];
+  css: { place: Span; isAttribute: boolean; text: string; references: readonly StyleReference[]; isApart: boolean }[];
   /** Where elements for the start of the head go. */
   headStart: number;
   /** Where elements for the end of the head go. */
@@ -108,8 +108,8 @@ export function readPage(html: string): PageParts {
   };
   for (const { element, isInert, isInShadow } of elementsOf(document, html)) {
     if (isInert && onlyInPage.has(element.tagName)) takeInert(element, parts);
-    else takeElement(element, parts, isInShadow);
-    takeStyles(element, parts, html);
+    else takeElement(element, parts, { isInert, isInShadow });
+    takeStyles(element, parts, html, isInert || isInShadow);
   }
   const { start, end } = headOf(document, html);
   parts.headStart = start;
@@ -171,7 +171,7 @@ function moveBy(span: Token.Location | undefined, offset: number): void {
   span.endOffset += offset;
 }
 
-function takeElement(element: Element, parts: PageParts, isInShadow: boolean): void {
+function takeElement(element: Element, parts: PageParts, { isInert, isInShadow }: Place): void {
   const location = element.sourceCodeLocation;
   if (!location) return;
   const attributes = new Map(element.attrs.map(({ name, prefix, value }) => [prefix ? `${prefix}:${name}` : name, value]));
@@ -206,7 +206,12 @@ function takeElement(element: Element, parts: PageParts, isInShadow: boolean): v
   else if (element.tagName === 'link' && local('href')) {
     const relations = (attributes.get('rel') ?? '').toLowerCase().split(/\s+/);
     if (relations.includes('stylesheet'))
-      parts.styles.push({ element: whole, attribute: span('href'), specifier: local('href')! });
+      parts.styles.push({
+        element: whole,
+        attribute: span('href'),
+        specifier: local('href')!,
+        isApart: isInert || isInShadow,
+      });
     else if (relations.includes('modulepreload')) parts.dropped.push(whole);
     else if (relations.some((relation) => linkedFiles.has(relation)))
       parts.files.push({ attribute: span('href'), name: 'href', specifier: local('href')! });
@@ -243,7 +248,7 @@ function takeInert(element: Element, parts: PageParts): void {
 }
 
 /** What a style element or attribute names. What is no CSS is left to the browser. */
-function takeStyles(element: Element, parts: PageParts, html: string): void {
+function takeStyles(element: Element, parts: PageParts, html: string, isApart: boolean): void {
   const location = element.sourceCodeLocation;
   // These are replaced as a whole, or never shown.
   if (element.tagName === 'script' || element.tagName === 'link') return;
@@ -251,7 +256,7 @@ function takeStyles(element: Element, parts: PageParts, html: string): void {
   const take = (place: Span, text: string, isAttribute: boolean) => {
     if (!/url\(|image-set\(|@import\b/i.test(text)) return;
     const references = readStyle(text, '');
-    if (Array.isArray(references) && references.length > 0) parts.css.push({ place, isAttribute, text, references });
+    if (Array.isArray(references) && references.length > 0) parts.css.push({ place, isAttribute, text, references, isApart });
   };
   if (style && location?.attrs?.style)
     take({ start: location.attrs.style.startOffset, end: location.attrs.style.endOffset }, style.value, true);

@@ -1,4 +1,4 @@
-import { existsSync, mkdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { accessSync, constants, existsSync, mkdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { createRequire } from 'node:module';
 import { dirname, extname, join, resolve } from 'node:path';
 import { fileURLToPath, pathToFileURL } from 'node:url';
@@ -7,6 +7,7 @@ import { contentHash } from '../../core/text/content-hash.js';
 import { refuseTooDeep } from '../../core/translate/nesting.js';
 import { defaultScriptOptions } from '../../core/translate/script-options.js';
 import { translateScript } from '../../core/translate/translate-script.js';
+import { configParts, forgetLoaded } from './config-parts.js';
 
 /** A file of the user's own that is code for Node.js, ready to run. */
 export interface RunnableModule {
@@ -86,7 +87,7 @@ class Copies {
     const { init, parse } = await import('es-module-lexer');
     await init();
     if (isCommonJs(file, source, parse)) return this.#commonJs(file);
-    const copy = join(cacheAbove(file), `settings-${contentHash(file)}-${Date.now()}-${number++}.mjs`);
+    const copy = join(writableCacheFor(file), `settings-${contentHash(file)}-${Date.now()}-${number++}.mjs`);
     this.#paths.set(file, copy);
     refuseTooDeep(file, source);
     const translated = await translateScript(source, {
@@ -109,7 +110,6 @@ class Copies {
       if (type === 'dynamic') this.#isNeededLater = true;
       text = text.slice(0, start) + (type === 'dynamic' ? target : target.slice(1, -1)) + text.slice(end);
     }
-    mkdirSync(dirname(copy), { recursive: true });
     writeFileSync(copy, usesMeta ? `${metaOf(file)}\n${text}` : text);
     return pathToFileURL(copy).href;
   }
@@ -150,40 +150,16 @@ class Copies {
     return found;
   }
 
-  /** Lets a CommonJS module and those of the user's own that it has loaded run again. */
+  /** Lets a CommonJS module and its parts run again. */
   #commonJs(file: string): string {
-    const { cache } = createRequire(file);
-    const forget = (path: string) => {
-      const module = cache[path];
-      if (module === undefined || path.includes('/node_modules/')) return;
-      delete cache[path];
-      for (const child of module.children) forget(child.id);
-    };
-    forget(file);
-    for (const part of requiredBy(file)) this.#parts(part);
+    const parts = [...configParts(file).keys()];
+    for (const part of parts) if (part !== file) this.#parts(part);
+    forgetLoaded(file, parts);
     return `${pathToFileURL(file).href}?${number++}`;
   }
 }
 
-const required = /\brequire\s*\(\s*['"`](\.{1,2}\/[^'"`]+)['"`]\s*\)/g;
-
-/** The files that a CommonJS module takes in by their paths, in depth. */
-function requiredBy(file: string, seen = new Set<string>()): Set<string> {
-  const require = createRequire(file);
-  for (const [, path] of readFileSync(file, 'utf8').matchAll(required)) {
-    try {
-      const found = require.resolve(path!);
-      if (seen.has(found)) continue;
-      seen.add(found);
-      requiredBy(found, seen);
-    } catch {
-      // Running it says what isn't there.
-    }
-  }
-  return seen;
-}
-
-/** Whether Node.js takes a file for CommonJS: by its name, else by its package, else by what it holds. */
+/** Whether a file is CommonJS: by its name, else by what it holds. */
 function isCommonJs(file: string, source: string, parse: (text: string) => readonly unknown[]): boolean {
   if (/\.[cm]?ts$|\.mjs$/.test(file)) return false;
   if (file.endsWith('.cjs')) return true;
@@ -194,12 +170,22 @@ function isCommonJs(file: string, source: string, parse: (text: string) => reado
   }
 }
 
-/** The cache folder from which packages are found as they are beside a file. */
-function cacheAbove(file: string): string {
-  for (let at = dirname(file); ; at = dirname(at)) {
-    if (existsSync(join(at, 'node_modules'))) return join(at, 'node_modules/.cache/vine-spark');
-    if (dirname(at) === at) return join(dirname(file), 'node_modules/.cache/vine-spark');
+/** The cache folder from which packages are found as they are beside a file; one beside it where that can't be written to. */
+function writableCacheFor(file: string): string {
+  const beside = join(dirname(file), 'node_modules/.cache/vine-spark');
+  for (let at = dirname(file); dirname(at) !== at; at = dirname(at)) {
+    if (!existsSync(join(at, 'node_modules'))) continue;
+    const found = join(at, 'node_modules/.cache/vine-spark');
+    try {
+      mkdirSync(found, { recursive: true });
+      accessSync(found, constants.W_OK);
+      return found;
+    } catch {
+      break; // an installation of somebody else's
+    }
   }
+  mkdirSync(beside, { recursive: true });
+  return beside;
 }
 
 /** Declares what `import.meta` is in a file. */

@@ -5,7 +5,7 @@ import type { ModuleContent } from '../../core/graph/module-content.js';
 import type { ModuleGraph } from '../../core/graph/module-graph.js';
 import { fileOfId } from '../../core/module-id.js';
 import type { Paths } from '../../core/paths.js';
-import { frameworkVersions } from '../../frameworks/adapters.js';
+import { frameworkVersions, haveUntoldParts } from '../../frameworks/adapters.js';
 import { installedVersion } from '../../frameworks/compilers.js';
 import { type DiskFiles, entriesOnDisk, type FolderEntries } from '../files/disk-files.js';
 import type { ModuleFiles } from '../files/module-files.js';
@@ -47,7 +47,7 @@ export function translatorsOf(root: string): string {
  * look at.
  */
 export function isAllKnown({ options, compiler }: Pick<ProjectRead, 'options' | 'compiler'>): boolean {
-  return options.adapters.length === 0 && !compiler.hasUntoldParts;
+  return options.adapters.length === 0 && !compiler.hasUntoldParts && !haveUntoldParts(options.root);
 }
 
 /** All that was asked of the disk while a project was read, with the answers. */

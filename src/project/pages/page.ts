@@ -141,6 +141,15 @@ export function namedSheets({ styles, imports }: Page): string[] {
   return [...styles, ...imports].filter((id) => id !== undefined);
 }
 
+/** Those of them that are the document's own, and not of a template or a shadow root in it. */
+export function documentSheets({ parts, styles, imports }: Page): string[] {
+  const areApart = parts.css.flatMap(({ references, isApart }) =>
+    references.filter(({ kind }) => kind === 'sheet').map(() => isApart),
+  );
+  const own = [...styles.filter((_, at) => !parts.styles[at]!.isApart), ...imports.filter((_, at) => !areApart[at])];
+  return own.filter((id) => id !== undefined);
+}
+
 /** A page of a backend, of which only the modules that it starts are known here: `entries` are their ids. */
 export function embeddedPage(entries: readonly string[]): Page {
   const id = embeddedPageId(entries);

@@ -4,7 +4,7 @@ import { countLineEnds } from '../../core/text/line-index.js';
 import { asciiHtml, escapeHtml } from '../../core/tool-page.js';
 import { ownUrl } from '../../core/urls.js';
 import type { PageSheets } from '../../project/kept/last-start.js';
-import { namedSheets, type Page } from '../../project/pages/page.js';
+import { documentSheets, namedSheets, type Page } from '../../project/pages/page.js';
 import type { Project } from '../../project/project.js';
 
 /**
@@ -59,7 +59,7 @@ export function joinedSheets(project: Project, page: Page, index: number): Joine
 }
 
 function importedSheets(project: Project, page: Page): string[] {
-  const named = namedSheets(page);
+  const named = documentSheets(page);
   return project.pageOrder(page).filter((id) => project.graph.content(id)?.kind === 'style' && !named.includes(id));
 }
 

@@ -2,7 +2,7 @@ import { readFileSync } from 'node:fs';
 import { createRequire } from 'node:module';
 import { dirname, resolve } from 'node:path';
 import { contentHash } from '../../core/text/content-hash.js';
-import { statNow } from '../files/disk-files.js';
+import { statNow } from './disk-files.js';
 
 const named = /\b(?:from|require|import)\b\s*\(?\s*['"`](\.{1,2}\/[^'"`]+)['"`]/g;
 const endings = ['', '.js', '.cjs', '.mjs', '.ts', '.json', '/index.js'];
