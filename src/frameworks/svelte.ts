@@ -73,7 +73,10 @@ export function svelteAdapter(root: string, run: RunModule): Adapter {
     name: 'svelte',
     files: /\.svelte(?:\.[jt]s)?$/,
     helpers: { 'state.js': svelteHelper },
-    version: () => `${installedVersion(root, 'svelte')} ${installedVersion(root, 'sass')} ${preprocessorsOf(root)}`,
+    version: () =>
+      looksAtProcess(root)
+        ? undefined
+        : `${installedVersion(root, 'svelte')} ${installedVersion(root, 'sass')} ${preprocessorsOf(root)}`,
     async translate(source, context) {
       const { compiler, version } = await compilerFor(context.file);
       const major = Number.parseInt(version, 10);

@@ -130,3 +130,24 @@ test('a folder that leads to sources now is refused', async () => {
   expect([code, stderr]).toEqual([2, expect.stringContaining('output-refused')]);
   expect(readFileSync(workspace.path('src/tide.ts'), 'utf8')).toContain('tide');
 }, 60_000);
+
+test('what settings of Svelte make of the environment is never that of another one', async () => {
+  const quay = Workspace.with({
+    'package.json': '{ "name": "quay", "dependencies": { "svelte": "5" } }',
+    'index.html': '<script type="module" src="main.js"></script>',
+    'main.js': `import Berth from './berth.svelte';\nconsole.log(Berth);\n`,
+    'berth.svelte': '<p>TIDE</p>\n',
+    'svelte.config.js': `export default { preprocess: [{ name: 'tide', markup: ({ content }) => ({ code: content.replace('TIDE', process.env.TIDE) }) }] };\n`,
+  });
+  quay.linkPackages(['svelte']);
+  for (const tide of ['high', 'low']) {
+    const { stdout } = await runProgram(quay.root, ['build', '--json'], { TIDE: tide });
+    const { unchanged, manifest } = JSON.parse(stdout);
+    const script = Object.keys(manifest.files).find((path) => /index-\w+\.js$/.test(path))!;
+    expect([unchanged, readFileSync(quay.path(`dist/${script}`), 'utf8')]).toEqual([
+      false,
+      expect.stringContaining(`<p>${tide}`),
+    ]);
+  }
+  quay.dispose();
+}, 30_000);

@@ -107,9 +107,13 @@ export class Program {
 export function runProgram(
   cwd: string,
   args: readonly string[],
+  variables: Readonly<Record<string, string>> = {},
 ): Promise<{ code: number | null; stdout: string; stderr: string }> {
   return new Promise((resolve) => {
-    const child = spawn(process.execPath, [main, ...args], { cwd, env: { ...process.env, NODE_OPTIONS: '', NO_COLOR: '1' } });
+    const child = spawn(process.execPath, [main, ...args], {
+      cwd,
+      env: { ...process.env, NODE_OPTIONS: '', NO_COLOR: '1', ...variables },
+    });
     let stdout = '';
     let stderr = '';
     child.stdout.on('data', (data) => {

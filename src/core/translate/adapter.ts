@@ -93,9 +93,9 @@ export interface Adapter {
   finishCss?(css: string, part: { file: string; id: string; name: string }): Promise<{ code: string; map?: RawMap }>;
   /**
    * Changes with everything beside files that decides about the result, e.g. the version of a compiler. With it, results are
-   * kept for the next start; a function is asked at every start.
+   * kept for the next start; a function is asked at every start, and may say that nothing can be kept.
    */
-  version?: string | (() => string);
+  version?: string | (() => string | undefined);
 }
 
 /** What an adapter may throw to say more than a message. */
