@@ -19,13 +19,17 @@ function readFingerprint(): string {
   const build = here('../../fingerprint.txt');
   // Where the sources run as they are, there is none.
   const ofBuild = existsSync(build) ? readFileSync(build, 'utf8') : '';
-  return [own, ofBuild, ...compilers.map((name) => versionIn(name, resolve(name)))].join(' ');
+  return [own, ofBuild, ...compilers.map((name) => versionOfPackage(name, resolve))].join(' ');
 }
 
-/** The version of the package that a file is the main one of. */
-function versionIn(name: string, file: string): string {
-  const folder = file.slice(0, file.lastIndexOf(`/${name}/`) + name.length + 1);
-  return versionOf(readFileSync(`${folder}/package.json`, 'utf8'));
+function versionOfPackage(name: string, resolve: (name: string) => string): string {
+  try {
+    const file = resolve(name);
+    const folder = file.slice(0, file.lastIndexOf(`/${name}/`) + name.length + 1);
+    return versionOf(readFileSync(`${folder}/package.json`, 'utf8'));
+  } catch {
+    return ''; // whoever needs it says that it isn't there
+  }
 }
 
 function versionOf(packageJson: string): string {
