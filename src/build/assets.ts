@@ -134,6 +134,8 @@ function inUrl(text: string): string {
   return text.replace(/[^\p{L}\p{N}._-]+/gu, '-');
 }
 
+/** Modules are `.js`: hosts that don't know `.mjs` send them as something that browsers don't run. */
 function assetPath(id: string, version: string): string {
-  return `${assetFolder}/${nameOf(id)}-${version.slice(0, 10)}${inUrl(extname(fileOfId(id)))}`;
+  const extension = inUrl(extname(fileOfId(id)));
+  return `${assetFolder}/${nameOf(id)}-${version.slice(0, 10)}${extension === '.mjs' ? '.js' : extension}`;
 }

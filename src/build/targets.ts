@@ -1,5 +1,5 @@
 import { createRequire } from 'node:module';
-import { join } from 'node:path';
+import { dirname, join, resolve } from 'node:path';
 import browserslist from 'browserslist';
 import type Lightning from 'lightningcss';
 import type { Targets } from 'lightningcss';
@@ -30,6 +30,8 @@ const usual = 'baseline widely available';
 export function resolveTargets(query: string | undefined, root: string): BuildTargets {
   let browsers: string[];
   try {
+    // What was read before may have changed meanwhile.
+    browserslist.clearCaches();
     const own = query ?? browserslist.loadConfig({ path: root, env: 'production' });
     browsers = browserslist(own ?? usual, { path: root });
   } catch (error) {
@@ -61,6 +63,21 @@ export function resolveTargets(query: string | undefined, root: string): BuildTa
       return sheets;
     },
   };
+}
+
+/**
+ * Absolute paths of the files that say what browsers a project is for, and of those that may come to: in its folder, and in those
+ * above it up to one that does.
+ */
+export function targetFiles(root: string): string[] {
+  const { BROWSERSLIST_CONFIG: named } = process.env;
+  if (named) return [resolve(named)];
+  const found = browserslist.findConfigFile(root);
+  const last = found === undefined ? root : dirname(found);
+  const folders = [root];
+  for (let folder = dirname(root); folder.length >= last.length && folder !== folders.at(-1); folder = dirname(folder))
+    folders.push(folder);
+  return folders.flatMap((folder) => ['browserslist', '.browserslistrc', 'package.json'].map((name) => join(folder, name)));
 }
 
 export type Edition = 5 | 2015 | 2017 | 2018 | 2019 | 2020 | 2021 | 2022;

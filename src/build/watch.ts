@@ -11,8 +11,8 @@ import type { BuildOptions, BuildResult } from './options.js';
 export interface WatchListener {
   built(result: BuildResult, ms: number): void;
   failed(problems: readonly Problem[]): void;
-  /** The settings may be others now. */
-  settingsChanged(): void;
+  /** The settings may be others now, or (`ofPages`) the pages that patterns find. */
+  settingsChanged(ofPages: boolean): void;
   failure(error: Error): void;
 }
 
@@ -42,7 +42,8 @@ export class BuildWatch {
     this.#project.on('note', options.onNote);
     this.#project.on('failure', (error) => listener.failure(error));
     this.#project.on('problems', (problems) => this.#failed(problems));
-    for (const event of ['settings', 'pages'] as const) this.#project.on(event, () => listener.settingsChanged());
+    for (const event of ['settings', 'pages'] as const)
+      this.#project.on(event, () => listener.settingsChanged(event === 'pages'));
     this.#project.on('noticed', ({ since }) => {
       // A folder that is new is looked at more than once.
       if (this.#copied() !== this.#copiedLast) this.#want(since);

@@ -1,4 +1,4 @@
-import { existsSync, readFileSync, statSync } from 'node:fs';
+import { existsSync } from 'node:fs';
 import type Picomatch from 'picomatch';
 import { lazily } from '../core/lazily.js';
 import type { Problem } from '../core/problem/problem.js';
@@ -16,6 +16,7 @@ import { componentFiles, pageIds, projectOf, servedOf } from './compose.js';
 import { colours } from './report/colours.js';
 import type { Reporter } from './report/reporter.js';
 import { UpdateReports } from './report/update-reports.js';
+import { textsOf } from './texts-of.js';
 
 const picomatch = lazily<typeof Picomatch>('picomatch');
 
@@ -365,11 +366,4 @@ function isSame(a: EffectiveSettings, b: EffectiveSettings, isFileSame = false):
 
 function withoutPages(settings: EffectiveSettings): EffectiveSettings {
   return { ...settings, routes: [], generated: {}, forward: [], run: [] };
-}
-
-function textsOf(files: readonly string[]): string {
-  // Reading a pipe would wait for whoever writes into it.
-  const textOf = (file: string) =>
-    statSync(file, { throwIfNoEntry: false })?.isFile() ? readFileSync(file, 'latin1') : undefined;
-  return JSON.stringify(files.map((file) => [file, textOf(file)]));
 }

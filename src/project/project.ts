@@ -233,12 +233,14 @@ export class Project extends TypedEvents<ProjectEvents> {
     void sent.finally(() => this.#sending.delete(sent));
   }
 
-  /** Does something with the project as it's read, while nothing about it changes. */
+  /** Does something with the project as it's read, while nothing about it changes. What that reads late is no change. */
   async inTurn<T>(work: (read: ProjectGraph) => Promise<T>): Promise<T> {
     let result: T | undefined;
-    await this.#turns.take(async () => {
-      result = await work(this.#read);
-    });
+    await this.#turns.take(() =>
+      this.#unsent.without(async () => {
+        result = await work(this.#read);
+      }),
+    );
     return result!;
   }
 

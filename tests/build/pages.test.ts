@@ -27,12 +27,13 @@ const pier: Record<string, string> = {
   'paper.css': 'p { color: black }',
   'app/icon.svg': gull.replace('4', '64').padEnd(300),
   'src/main.ts': `import './berth.css'; import gull from './gull.svg'; import { licensed } from 'licensed';
-    const { late } = await import('./late'); await fetch(new URL('./tide & 50% #1?.png', import.meta.url)).then(({ ok }) => { if (!ok) throw new Error('no tide'); }); document.title = [late(), gull.slice(0, 10), licensed(), document.getElementById('start')?.dataset.harbour].join();`,
+    const { late } = await import('./late'); await fetch(new URL('./tide & 50% #1?.png', import.meta.url)).then(({ ok }) => { if (!ok) throw new Error('no tide'); }); document.documentElement.dataset.gauge = new URL('./gauge.mjs', import.meta.url).pathname; document.title = [late(), gull.slice(0, 10), licensed(), document.getElementById('start')?.dataset.harbour].join();`,
   'src/berth.css': `.berth { order: 3; background: url(gull.svg); user-select: none; }\n`,
   'src/gull.svg': gull,
   'src/late.ts': `import './late.css'; export function late() { return 'late'; }\n`,
   'src/late.css': '.berth { padding-left: 3px; }',
   'src/tide & 50% #1?.png': 'png'.padEnd(300),
+  'src/gauge.mjs': 'export const gauge = 4;\n',
   'node_modules/licensed/package.json':
     '{ "name": "licensed", "version": "2.1.0", "license": "MIT", "type": "module", "main": "index.js" }',
   'node_modules/licensed/index.js': '/*! Licensed by the harbour */\nexport const licensed = () => "licensed";\n',
@@ -62,6 +63,7 @@ test('a page under a strict policy keeps its attributes, and everything that it 
   expect(contentOf(/licences-\w+\.txt$/)).toBe('licensed 2.1.0 (MIT)\n\n/*! Licensed by the harbour */\n');
   expect(contentOf(/index-\w+\.css$/)).toContain('data:image/svg+xml;base64,');
   expect(files.some((path) => path.includes('gull'))).toBe(false);
+  expect(manifest.assets['src/gauge.mjs']).toMatch(/gauge-\w+\.js$/);
   const { styles } = manifest.pages['index.html'].tags;
   expect(styles).toMatch(/<link rel="stylesheet" href="\/assets\/paper-\w+\.css" integrity="[^"]+" media="print" nonce="tide">/);
   const schema = z.fromJSONSchema(JSON.parse(readFileSync(`${repository}/dist/manifest.schema.json`, 'utf8')));
@@ -206,6 +208,13 @@ test('a build is made again when something changes, and not when nothing is righ
   for (const text of ['all', 'none']) {
     await next('built', { 'public/texts/robots.txt': text });
     expect(readFileSync(workspace.path('dist/texts/robots.txt'), 'utf8')).toBe(text);
+  }
+  // Other browsers, from a file that wasn't there.
+  await next('built', { 'src/late.ts': `export const late = () => globalThis.name ?? 'late';\n` });
+  for (const query of ['chrome 70', 'chrome 120']) {
+    const { manifest } = await next('built', { '.browserslistrc': query });
+    const late = Object.keys(manifest.files).find((file) => /late-\w+\.js$/.test(file))!;
+    expect(readFileSync(workspace.path(`dist/${late}`), 'utf8').includes('??')).toBe(query === 'chrome 120');
   }
   const moved = await next('built', { 'vine-spark.config.json': '{ "base": "/moved/" }' });
   expect(moved.manifest.base).toBe('/moved/');

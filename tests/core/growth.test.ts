@@ -3,7 +3,7 @@ import { init } from 'es-module-lexer';
 import { readStyle } from '../../src/core/documents/read-style.js';
 import { linkCommonJs } from '../../src/core/link/link-commonjs.js';
 import { linkModule } from '../../src/core/link/link-module.js';
-import { findDecorator } from '../../src/core/translate/decorators.js';
+import { findProposals } from '../../src/core/translate/decorators.js';
 import { mayBeTooDeep } from '../../src/core/translate/nesting.js';
 
 beforeAll(() => init());
@@ -110,7 +110,7 @@ test.each<[string, (n: number) => unknown]>([
   [
     'looking for decorators',
     (n) =>
-      findDecorator(
+      findProposals(
         lines(n, (at) => `/** @param a */\nclass C${at} {}\n`),
         'js',
       ),

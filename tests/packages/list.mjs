@@ -119,7 +119,7 @@ export const packages = [
     name: 'monaco-editor',
     kind: 'editor with workers',
     file: 'main.js',
-    text: `import * as monaco from 'monaco-editor';\nself.MonacoEnvironment = { getWorker: () => new Worker(new URL('monaco-editor/editor/editor.worker.js', import.meta.url), { type: 'module' }) };\nconst editor = monaco.editor.create(document.getElementById('app'), { value: 'const tide = 4;', language: 'javascript' });\nawait new Promise((resolve) => setTimeout(resolve, 800));\nglobalThis.said = editor.getValue() + monaco.languages.getLanguages().length;\n`,
+    text: `import * as monaco from 'monaco-editor';\nself.MonacoEnvironment = { getWorker: (_, label) => label === 'javascript' ? new Worker(new URL('monaco-editor/language/typescript/ts.worker.js', import.meta.url), { type: 'module' }) : new Worker(new URL('monaco-editor/editor/editor.worker.js', import.meta.url), { type: 'module' }) };\nconst editor = monaco.editor.create(document.getElementById('app'), { value: 'const tide = 4;', language: 'javascript' });\nawait new Promise((resolve) => setTimeout(resolve, 800));\nglobalThis.said = editor.getValue() + monaco.languages.getLanguages().length;\n`,
     expected: /const tide = 4;\d+/,
   },
   {

@@ -14,6 +14,7 @@ import { parseBase } from '../options.js';
 import { projectName } from '../project-name.js';
 import { BuildReporter } from '../report/build-reporter.js';
 import { closeOnSignals, withPlainSignals } from '../staying-alive.js';
+import { textsOf } from '../texts-of.js';
 
 /** Options of `build` as Commander gives them. */
 export interface BuildCommandOptions extends Pick<CommandLineSettings, 'base' | 'settings' | 'out' | 'sourceMaps' | 'targets'> {
@@ -103,29 +104,37 @@ async function watch(
   const { BuildWatch } = await import('../../build/watch.js');
   let current: InstanceType<typeof BuildWatch> | undefined;
   let turns = Promise.resolve();
-  const start = async (settings: EffectiveSettings) => {
+  /** What the settings in force were read from. */
+  let inForce: string | undefined;
+  const start = async (settings: EffectiveSettings, isWanted = true) => {
     const reporter = reporterFor(settings, options);
     const failure = (error: Error) => reporter.failed(error instanceof VineError ? error.problems : [internalError(error)]);
-    const startOver = async () => {
+    const startOver = async (ofPages: boolean) => {
       try {
-        await start(await read());
+        await start(await read(), ofPages);
       } catch (error) {
         // The last good settings stay.
+        inForce = undefined;
         if (error instanceof VineError) current?.watchSettings(error.madeOf);
         failure(error as Error);
       }
     };
     if (settings === first) await warnOfVersions(settings, reporter);
-    const next = new BuildWatch(await optionsFor(settings, options, reporter), {
+    const all = await optionsFor(settings, options, reporter);
+    // One save may be noticed twice, and package.json says more than what browsers it's for.
+    const madeOf = JSON.stringify([textsOf(settings.sources), all.browsers.names]);
+    if (!isWanted && madeOf === inForce) return;
+    const next = new BuildWatch(all, {
       built: (result, ms) => void reporter.built(result, ms).catch(failure),
       failed: (problems) => reporter.failed(problems),
       failure,
-      settingsChanged: () => {
-        turns = turns.then(startOver);
+      settingsChanged: (ofPages) => {
+        turns = turns.then(() => startOver(ofPages));
       },
     });
     await current?.close();
     current = next;
+    inForce = madeOf;
     await next.begin();
   };
   // What is half written stands aside, and the next build takes it away.
@@ -159,12 +168,15 @@ export async function optionsFor(
   reporter: Pick<BuildReporter, 'stage' | 'warn' | 'note'>,
 ): Promise<BuildOptions> {
   // The lists of browsers take their time to load, and only builds need them.
-  const { resolveTargets } = await import('../../build/targets.js');
+  const { resolveTargets, targetFiles } = await import('../../build/targets.js');
   const rules = settings.forward.map(compileRule);
   const cacheFolder = cache ? cacheFolderOf(settings.root) : undefined;
   const browsers = resolveTargets(settings.targets, settings.root);
+  const read = projectOptions(settings, { cacheFolder, trace: noTrace });
+  const listed = watch && settings.targets === undefined ? targetFiles(settings.root) : [];
   return {
-    ...projectOptions(settings, { cacheFolder, trace: noTrace }),
+    ...read,
+    settingsFiles: [...read.settingsFiles, ...listed],
     ...outputOf(settings),
     minify,
     browsers,

@@ -12,6 +12,7 @@ import type {
 import { walk } from 'estree-walker';
 import { declaredIn, hoistedNames } from '../link/declared-names.js';
 import { analysePlaces } from '../link/module-analysis.js';
+import { type ParsedModule, parseModule } from '../link/parse-module.js';
 import { scriptsNamed } from '../link/script-imports.js';
 import { indexTree, type Spanned } from '../link/tree.js';
 import { changedName } from './changed-name.js';
@@ -19,7 +20,6 @@ import { choicesIn, choiceTypes, mayBeKnown } from './choices.js';
 import { lateImportsIn } from './late-imports.js';
 import type { ImportedName, Member, Place, Unit } from './member.js';
 import { OwnNames } from './own-names.js';
-import { type ParsedModule, parseModule } from './parse-module.js';
 import { type References, readReferences } from './read-references.js';
 import { type EffectContext, effectsOf } from './scan-effects.js';
 import { callsEval, isAnonymous, membersWritten, urlsIn, usesOwnThis } from './syntax.js';

@@ -1,10 +1,10 @@
 import { analyze, type Reference, type ScopeManager, type Variable } from 'eslint-scope';
 import type { Node, Program } from 'estree';
 import { walk } from 'estree-walker';
-import { parseSync } from 'oxc-parser';
 import { blank, type Edit } from './edits.js';
 import { foldConstants } from './fold-constants.js';
 import { mayWrite, writingTypes } from './own-writes.js';
+import { parseModule } from './parse-module.js';
 import { indexTree, type Spanned } from './tree.js';
 
 export interface AnalysisInput {
@@ -30,10 +30,13 @@ export interface Analysis {
   importWrites: { name: string; start: number; end: number }[];
 }
 
-/** Parses the module and finds what its text alone does not show. */
+/**
+ * Parses the module and finds what its text alone does not show.
+ *
+ * @throws SyntaxError where it can't be read at all.
+ */
 export function analyseModule(input: AnalysisInput): Analysis {
-  const { program } = parseSync('module.js', input.text, { lang: 'js', sourceType: 'module', preserveParens: false });
-  const tree = program as unknown as Program;
+  const { tree } = parseModule(input.text);
   const index = indexTree(tree, writingTypes);
   const { parents } = index;
   let known: ScopeManager | undefined;

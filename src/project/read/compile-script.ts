@@ -10,6 +10,7 @@ import { type Problem, problemAt } from '../../core/problem/problem.js';
 import { contentHash } from '../../core/text/content-hash.js';
 import type { Trace } from '../../core/trace.js';
 import type { ScriptLanguage } from '../../core/translate/adapter.js';
+import type { Proposals } from '../../core/translate/decorators.js';
 import type { RawMap } from '../../core/translate/raw-map.js';
 import type { ScriptOptions } from '../../core/translate/script-options.js';
 import { type ScriptTargets, type Translated, translateScript } from '../../core/translate/translate-script.js';
@@ -87,12 +88,11 @@ export async function compileScript(
   const text = made?.text ?? source;
   const language = languageOf(made?.language ?? id);
   const isPlain = made?.language === 'js' && !made.isLowered;
-  const isStandard = !options.legacyDecorators && /@(?!__)/.test(text);
-  const decorated = isStandard ? await decoratorProblem(id, source, { text, map: made?.map }, language) : undefined;
-  if (decorated) {
+  const { decorator, hasAccessor } = await proposalsIn(text, language);
+  if (decorator !== undefined && !options.legacyDecorators) {
     // One that was lowered and still holds some can't be helped.
     const lowered = made?.isLowered ? undefined : await lowerDecorators(settings, text);
-    if (!lowered) return { problems: [decorated] };
+    if (!lowered) return { problems: [await decoratorProblem(id, source, { text, map: made?.map }, decorator)] };
     const map = made?.map ? (await chaining()).chainMaps(lowered.map, made.map) : lowered.map;
     return compileScript(source, { ...settings, made: { ...lowered, map, isLowered: true } }, tools);
   }
@@ -103,7 +103,7 @@ export async function compileScript(
     targets: settings.targets,
     refresh,
     options,
-    lowersAccessors: text.includes('accessor') && (await hasAccessor(text, language)),
+    lowersAccessors: hasAccessor,
     isCommonJs: async () => made === undefined && (await isCommonJs(id, source, settings.scope)),
   });
   tools.trace.overlapping('module', 'translate', from, { id });
@@ -173,19 +173,17 @@ async function linkScript(
   };
 }
 
-async function hasAccessor(text: string, language: ScriptLanguage): Promise<boolean> {
-  return (await import('../../core/translate/decorators.js')).holdsAccessor(text, language);
+async function proposalsIn(text: string, language: ScriptLanguage): Promise<Proposals> {
+  if (!text.includes('class') || !/@(?!__)|accessor/.test(text)) return { hasAccessor: false };
+  return (await import('../../core/translate/decorators.js')).findProposals(text, language);
 }
 
 async function decoratorProblem(
   id: string,
   source: string,
   { text, map }: { text: string; map: RawMap | undefined },
-  language: ScriptLanguage,
-): Promise<Problem | undefined> {
-  const { findDecorator } = await import('../../core/translate/decorators.js');
-  const at = findDecorator(text, language);
-  if (at === undefined) return undefined;
+  at: number,
+): Promise<Problem> {
   return problemAt(await placeIn(id, source, { text, map: map && keepMap(map) }, at), {
     code: 'syntax-unsupported',
     message: 'Decorators are not run by browsers yet, and these are not lowered.',

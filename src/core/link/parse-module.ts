@@ -2,6 +2,9 @@ import type { Comment, Program } from 'estree';
 import { parseModule as parse } from 'meriyah';
 import { parseSync } from 'oxc-parser';
 
+/** Characters of one text that are much. */
+const large = 500_000;
+
 export interface ParsedModule {
   tree: Program;
   /** With `start` and `end`, as the nodes have them. */
@@ -15,7 +18,7 @@ export interface ParsedModule {
  *
  * @throws SyntaxError where it can't be read at all.
  */
-export function parseModule(text: string, isMuch = false): ParsedModule {
+export function parseModule(text: string, isMuch = text.length > large): ParsedModule {
   return (isMuch ? parsedHere(text) : undefined) ?? parsedNatively(text);
 }
 
