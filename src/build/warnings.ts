@@ -1,5 +1,5 @@
 import { basename } from 'node:path';
-import { evaluationOrder } from '../core/bundle/groups.js';
+import { evaluationOrder } from '../core/bundle/native-order.js';
 import { modulesOnCycles } from '../core/graph/cycles.js';
 import { fileOfId } from '../core/module-id.js';
 import { type Problem, problemAt } from '../core/problem/problem.js';
@@ -55,7 +55,10 @@ function readsTooEarly(project: ProjectGraph, { bundle, members }: Program): Pro
   return [...found.values()];
 }
 
-/** Packages of which the build holds more than one version, with who brings each. */
+/** As many places of one package are told. */
+const longest = 6;
+
+/** Packages that the build holds more than once, in different versions or not, with who brings each. */
 function packagesTwice(project: ProjectGraph, { graph }: Program): Problem[] {
   const folders = new Map<string, Map<string, string>>();
   for (const id of graph.ids()) {
@@ -73,10 +76,16 @@ function packagesTwice(project: ProjectGraph, { graph }: Program): Problem[] {
       const bringer = chain.findLast((at) => !fileOfId(at).startsWith(`${folder}/`));
       return { version: String(version), by: bringer === undefined ? folder : bringer };
     });
-    if (new Set(versions.map(({ version }) => version)).size < 2) return [];
-    const list = versions.map(({ version, by }) => `${version} for ${by}`).join(', ');
-    const message = `${name} is in the build in ${places.size} versions: ${list}.`;
-    const hint = 'Bring those who need it to one version, or name one with alias in the settings.';
+    const different = new Set(versions.map(({ version }) => version)).size;
+    const isSame = different === 1;
+    const list = versions.slice(0, longest).map(({ version, by }) => `${isSame ? '' : `${version} `}for ${by}`);
+    if (versions.length > longest) list.push(`${versions.length - longest} more`);
+    const times = different === versions.length ? '' : `${versions.length} times, `;
+    const how = isSame ? `${versions.length} times` : `${times}in ${different} versions`;
+    const message = `${name}${isSame ? ` ${versions[0]!.version}` : ''} is in the build ${how}: ${list.join(', ')}.`;
+    const hint = isSame
+      ? 'Let the package manager bring them to one place (npm dedupe), or name one with alias in the settings.'
+      : 'Bring those who need it to one version, or name one with alias in the settings.';
     return [{ code: 'package-twice', severity: 'warning', message, hint } satisfies Problem];
   });
 }

@@ -242,20 +242,22 @@ test('a report shows what is in each file, why, and what is left out', async () 
 
 test('what is probably not meant is told: circles that read too early, packages in two versions, large files', async () => {
   const version = (at: string, number: string) => ({
-    [`${at}/package.json`]: `{ "name": "tides", "version": "${number}", "type": "module", "main": "index.js" }`,
-    [`${at}/index.js`]: `export const tides = () => '${number}';\n`,
+    [`${at}/package.json`]: JSON.stringify({ name: at.replace(/.*\//, ''), version: number, type: 'module', main: 'index.js' }),
+    [`${at}/index.js`]: `export const ${at.replace(/.*\//, '')} = () => '${number}';\n`,
   });
   const workspace = Workspace.with({
     'package.json': '{ "type": "module" }',
     'index.html': '<!doctype html><link rel="icon" href="data:,"><script type="module" src="main.ts"></script>',
-    'main.ts': `import { a } from './a'; import { tides } from 'tides'; import { pier } from 'pier'; import big from './big.png';\nconsole.log(a, tides(), pier(), big);\n`,
+    'main.ts': `import { a } from './a'; import { tides } from 'tides'; import { pier } from 'pier'; import { sky } from 'sky'; import big from './big.png';\nconsole.log(a, tides(), sky(), pier(), big);\n`,
     'a.ts': `import { b } from './b';\nexport const a = Math.random();\nexport const twice = () => b;\n`,
     'b.ts': `import { a, twice } from './a';\nexport const b = () => twice();\nexport const early = [a].map(console.log);\n`,
     'big.png': 'x'.repeat(1_200_000),
     ...version('node_modules/tides', '2.0.0'),
     'node_modules/pier/package.json': '{ "name": "pier", "type": "module", "main": "index.js" }',
-    'node_modules/pier/index.js': `export { tides as pier } from 'tides';\n`,
+    'node_modules/pier/index.js': `import { sky } from 'sky'; import { tides } from 'tides'; export const pier = () => sky() + tides();\n`,
     ...version('node_modules/pier/node_modules/tides', '1.4.0'),
+    ...version('node_modules/sky', '3.0.0'),
+    ...version('node_modules/pier/node_modules/sky', '3.0.0'),
   });
   const { code, warnings } = await build(workspace);
   expect([code, warnings]).toEqual([
@@ -269,6 +271,10 @@ test('what is probably not meant is told: circles that read too early, packages 
       expect.objectContaining({
         code: 'package-twice',
         message: 'tides is in the build in 2 versions: 2.0.0 for main.ts, 1.4.0 for node_modules/pier/index.js.',
+      }),
+      expect.objectContaining({
+        code: 'package-twice',
+        message: 'sky 3.0.0 is in the build 2 times: for main.ts, for node_modules/pier/index.js.',
       }),
       expect.objectContaining({ code: 'file-large', message: expect.stringContaining('big-') }),
     ],

@@ -138,6 +138,25 @@ test('a build of everything that an application asks for runs under a base path,
   workspace.dispose();
 }, 120_000);
 
+test('modules run in the order in which they would with those that are left out, which begin cycles too', async () => {
+  const workspace = Workspace.with({
+    'package.json': '{ "type": "module", "sideEffects": false }',
+    'index.html': '<!doctype html><link rel="icon" href="data:,"><script type="module" src="main.js"></script>',
+    'main.js': `import { Berth } from './all.js'; const { Quay } = await import('./late.js'); document.title = new Berth().name() + new Quay().name();`,
+    'all.js': `export * from './names.js'; export { Place } from './place.js'; export { Berth } from './berth.js';`,
+    'names.js': `export const east = 'east';`,
+    'place.js': `import { east } from './all.js'; export class Place { name() { return east; } }`,
+    'berth.js': `import { Place } from './place.js'; export class Berth extends Place {}`,
+    'late.js': `import { Place } from './all.js'; export class Quay extends Place {}`,
+  });
+  expect(await build(workspace)).toMatchObject({ code: 0, event: 'built' });
+  const { page, errors, close } = await openBuilt(browser, workspace.path('dist'));
+  await page.waitForFunction('document.title !== ""', undefined, { timeout: 4000 }).catch(() => undefined);
+  expect([await page.title(), errors]).toEqual(['easteast', []]);
+  await close();
+  workspace.dispose();
+}, 60_000);
+
 test('the same sources give the same bytes in any folder; a late module that changes renames its own file and changes pages only', async () => {
   const folders = [Workspace.with(quay), Workspace.with(quay)];
   for (const folder of folders) await build(folder);

@@ -1,5 +1,6 @@
 import { describe, expect, test } from '@jest/globals';
-import { type RequestUse, Resolver } from '../../src/core/resolve/resolver.js';
+import type { RequestUse } from '../../src/core/resolve/package-main.js';
+import { Resolver } from '../../src/core/resolve/resolver.js';
 import { memoryFiles } from '../support/memory-files.js';
 
 const pkg = (name: string, description: object, files: string[] = []) => ({
@@ -33,6 +34,9 @@ const files = {
   ...pkg('plain', { main: './lib/main.js' }, ['lib/main.js', 'lib/deep.js', 'index.js']),
   ...pkg('indexed', {}, ['index.js']),
   ...pkg('moduled', { main: 'main.js', module: 'module.js' }, ['main.js', 'module.js']),
+  ...pkg('once', { main: 'main', module: 'module.js' }, ['module.js']),
+  '/quay/node_modules/once/main.js': `if (process.env.NODE_ENV === 'production') { module.exports = require('./main.min'); }`,
+  '/quay/node_modules/once/main.min.js': `Object.defineProperty(exports,"__esModule",{value:!0});`,
   ...pkg('browsered', { main: 'main.js', browser: 'browser.js' }, ['main.js', 'browser.js']),
   ...pkg('mapped', { main: 'main.js', browser: { './node.js': './web.js', fs: false, './gone.js': false, other: './shim.js' } }, [
     'main.js',
@@ -47,6 +51,7 @@ const files = {
       main: 'old.js',
       exports: {
         '.': { import: './esm.js', require: './cjs.js' },
+        './once': { module: './esm.js', import: './wrapper.js', default: './cjs.js' },
         './sub': { harbour: './harbour.js', development: './dev.js', default: './sub.js' },
         './f/*': './features/*.js',
         './f/secret': null,
@@ -172,6 +177,11 @@ describe('a specifier leads to', () => {
 test('what a package requires differs from what it imports', () => {
   expect(found('moduled', '/quay/src/main.tsx', 'require')).toBe('node_modules/moduled/main.js');
   expect(found('exported', '/quay/src/main.tsx', 'require')).toBe('node_modules/exported/cjs.js');
+  // But one that has the same exports in both forms is there once.
+  for (const use of ['import', 'require'] as const) {
+    expect(found('once', '/quay/src/main.tsx', use)).toBe('node_modules/once/module.js');
+    expect(found('exported/once', '/quay/src/main.tsx', use)).toBe('node_modules/exported/esm.js');
+  }
 });
 
 test('a package finds its own copy of another, and its browser map counts only inside it', () => {

@@ -4,6 +4,7 @@ import { type BundleInput, markApart, readByMembers } from './bundle-input.js';
 import { type Group, planGroups } from './groups.js';
 import type { Member } from './member.js';
 import { Names, type OwnName } from './names.js';
+import { importersOf, NativeOrder } from './native-order.js';
 import { type PrintedMember, printMember } from './print-member.js';
 import { GroupScope, innerName } from './scope.js';
 import { type Shaken, shake } from './shake.js';
@@ -12,6 +13,7 @@ import { urlsOf } from './urls-of.js';
 /** A program of which only what is needed is left, in groups of modules that share a scope. */
 export class Bundle {
   readonly #input: BundleInput;
+  readonly #order: NativeOrder;
   readonly names: Names;
   readonly shaken: Shaken;
   #groups: Map<string, Group> = new Map();
@@ -36,7 +38,12 @@ export class Bundle {
       isData: (id) => data.has(id),
       isFixed: ({ member, name }) => objects.has(`${member.id}\0${name}`),
     });
-    this.shaken = shake({ ...input, names: this.names });
+    this.#order = new NativeOrder({
+      ...input,
+      left: () => this.shaken,
+      isAsync: (id) => members.get(id)?.isAsync === true,
+    });
+    this.shaken = shake({ ...input, names: this.names, order: this.#order });
   }
 
   /** Why a module doesn't share a scope with others; `undefined` where it does. */
@@ -169,18 +176,20 @@ export class Bundle {
     const { shaken } = this;
     const found = new Set<string>();
     const seen = new Set<string>();
-    const follow = (id: string) => {
+    const last = group.members.at(-1)!;
+    const follow = (id: string, isPast = false) => {
       if (seen.has(id)) return;
+      const other = this.#groups.get(id);
+      if (isPast && other !== group && this.#order.isLater(last, other?.members[0] ?? id)) return;
       seen.add(id);
       if (this.#input.isSheet(id)) found.add(id);
-      const other = this.#groups.get(id);
       const member = this.#input.members.get(id);
       const isEmpty = member !== undefined && member.apart === undefined && !other;
       if (other && other !== group) found.add(other.id);
       else if (!other && !isEmpty) found.add(id);
       else {
         // A sheet stands for itself, and may have names too.
-        for (const edge of shaken.edges(id)) if (edge.kind === 'import') follow(edge.target);
+        for (const edge of shaken.edges(id)) if (edge.kind === 'import') follow(edge.target, isEmpty);
       }
     };
     for (const id of this.#entered(group)) follow(id);
@@ -207,19 +216,8 @@ export class Bundle {
 
   /** Modules that hold a top-level `await` or wait for one: they can't share a run with others. */
   #waitingForAwait(): Set<string> {
-    const waiting = new Set([...this.shaken.modules].filter((id) => this.#input.members.get(id)?.isAsync));
-    if (waiting.size === 0) return waiting;
-    const importers = new Map<string, string[]>();
-    for (const id of this.shaken.modules) {
-      for (const { kind, target } of this.shaken.edges(id)) {
-        if (kind !== 'import') continue;
-        const list = importers.get(target);
-        if (list) list.push(id);
-        else importers.set(target, [id]);
-      }
-    }
-    for (const id of waiting) for (const importer of importers.get(id) ?? []) waiting.add(importer);
-    return waiting;
+    const { modules, edges } = this.shaken;
+    return importersOf([...modules], edges, (id) => this.#input.members.get(id)?.isAsync);
   }
 
   /** Finds which names of a group others see, and under which. */

@@ -1,4 +1,5 @@
 import type { Edge } from '../graph/module-graph.js';
+import { evaluationOrder } from './native-order.js';
 
 /** Modules that share one scope and run one after another: for the runtime they are one module. */
 export interface Group {
@@ -82,23 +83,4 @@ export function planGroups(input: GroupInput): Map<string, Group> {
     close(members);
   }
   return groups;
-}
-
-/** Modules in the order in which evaluation of a root runs them. */
-export function evaluationOrder(root: string, edges: GroupInput['edges']): string[] {
-  const order: string[] = [];
-  const seen = new Set([root]);
-  const stack = [{ id: root, edges: edges(root), next: 0 }];
-  while (stack.length > 0) {
-    const top = stack.at(-1)!;
-    const edge = top.edges[top.next++];
-    if (!edge) {
-      order.push(top.id);
-      stack.pop();
-    } else if (edge.kind === 'import' && !seen.has(edge.target)) {
-      seen.add(edge.target);
-      stack.push({ id: edge.target, edges: edges(edge.target), next: 0 });
-    }
-  }
-  return order;
 }

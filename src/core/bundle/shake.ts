@@ -1,6 +1,7 @@
 import type { Edge } from '../graph/module-graph.js';
 import type { Member, Unit } from './member.js';
 import type { Found, Names, OwnName } from './names.js';
+import type { NativeOrder } from './native-order.js';
 import { urlEdge, urlsMatching } from './urls-of.js';
 
 /** A module that runs for its own sake, and what is used of its exports. */
@@ -19,6 +20,8 @@ export interface ShakeInput {
   /** Whether running a module may matter to others, by what its package says. */
   mayMatter(id: string): boolean;
   isOnCycle(id: string): boolean;
+  /** Asked once everything is known. */
+  order: NativeOrder;
   roots: readonly ShakeRoot[];
   /** Names that a module which isn't taken apart imports, by target; `null` for all. */
   importedBy(id: string): ReadonlyMap<string, ReadonlySet<string> | null>;
@@ -211,7 +214,7 @@ class Shaker {
     });
   }
 
-  /** Static imports of modules that don't run are replaced by what those lead to. */
+  /** Static imports of modules that don't run are replaced by what those lead to, as far as it runs before. */
   #edgesOf(id: string): Edge[] {
     const member = this.#input.members.get(id);
     const edges = this.#input.edges(id);
@@ -223,11 +226,13 @@ class Shaker {
     );
     const seen = new Set<string>();
     const imports: Edge[] = [];
-    const follow = (target: string) => {
+    const follow = (target: string, isPast = false) => {
       if (seen.has(target)) return;
+      const isLeft = this.#modules.has(target);
+      if (isLeft && isPast && this.#input.order.isLater(id, target)) return;
       seen.add(target);
-      if (this.#modules.has(target)) imports.push({ kind: 'import', specifier: target, target });
-      else for (const edge of this.#input.edges(target)) if (edge.kind === 'import') follow(edge.target);
+      if (isLeft) imports.push({ kind: 'import', specifier: target, target });
+      else for (const edge of this.#input.edges(target)) if (edge.kind === 'import') follow(edge.target, true);
     };
     for (const { kind, target } of edges) if (kind === 'import') follow(target);
     return [...imports, ...others];

@@ -46,7 +46,7 @@ export const problemCodes = {
   'backend-away': 'A backend that a rule leads to does not answer.',
   'type-error': "TypeScript's compiler found a mistake.",
   'type-check-missing': 'Types are to be checked, and the project has no TypeScript or no configuration of it.',
-  'package-twice': 'A build holds a package in more than one version.',
+  'package-twice': 'A build holds a package more than once, in different versions or not.',
   'file-large': 'A file in a build is so large that pages will wait for it.',
   'limit-exceeded': 'A page of a build loads more than the settings allow.',
   'editor-missing': 'No editor could be found for opening a file from the page.',

@@ -4,10 +4,8 @@ import type { Files } from '../files.js';
 import type { Mode } from '../mode.js';
 import { nearMiss } from '../problem/near-miss.js';
 import { PackageFiles, type PackageJson } from './package-json.js';
+import { mainOf, onceOnly, type RequestUse } from './package-main.js';
 import { exportedTarget, importedTarget } from './package-targets.js';
-
-/** How the specifier is used, which decides conditions and extensions. */
-export type RequestUse = 'import' | 'require' | 'style' | 'page';
 
 export type Failure =
   /** `similar` is a file beside it with nearly that name; `isCase`: only upper and lower case differ. */
@@ -286,6 +284,11 @@ class Search {
       if (main) {
         const target = join(path, main);
         const found = this.#file(target) ?? this.#index(target);
+        if (found && this.#use === 'require')
+          return onceOnly(path, description, found, {
+            readText: (at) => this.#options.files.readText(at),
+            fileAt: (at) => this.#file(at),
+          });
         if (found) return found;
       }
     }
@@ -374,7 +377,8 @@ class Search {
   }
 
   #conditions(): ReadonlySet<string> {
-    const module = this.#use === 'require' ? ['require'] : ['import', 'module'];
+    // What is meant for those who know modules and `require` both keeps a package from being there twice.
+    const module = [this.#use === 'require' ? 'require' : 'import', 'module'];
     const style = this.#use === 'style' ? ['style'] : [];
     const { conditions, frameworkConditions, mode } = this.#options;
     return new Set([...conditions, ...frameworkConditions(), ...style, ...module, 'browser', mode]);
@@ -385,16 +389,6 @@ class Search {
 function offersOf(exports: unknown): string[] {
   const keys = typeof exports === 'object' && exports !== null && !Array.isArray(exports) ? Object.keys(exports) : [];
   return keys.filter((key) => key.startsWith('.') && key !== './package.json');
-}
-
-/** The file that stands for a package without `exports`. */
-function mainOf(description: PackageJson, use: RequestUse): string | undefined {
-  if (use === 'style') {
-    const style = (description as { style?: unknown }).style;
-    return typeof style === 'string' ? style : undefined;
-  }
-  const fields = [description.browser, use === 'require' ? undefined : description.module, description.main];
-  return fields.find((field): field is string => typeof field === 'string' && field !== '');
 }
 
 function browserMap(description: PackageJson | undefined): Record<string, unknown> | undefined {

@@ -1,0 +1,40 @@
+import { dirname, join } from 'node:path';
+import type { PackageJson } from './package-json.js';
+
+/** How a specifier is used, which decides conditions and extensions. */
+export type RequestUse = 'import' | 'require' | 'style' | 'page';
+
+/** The file that stands for a package without `exports`. */
+export function mainOf(description: PackageJson, use: RequestUse): string | undefined {
+  if (use === 'style') {
+    const style = (description as { style?: unknown }).style;
+    return typeof style === 'string' ? style : undefined;
+  }
+  const fields = [description.browser, use === 'require' ? undefined : description.module, description.main];
+  return fields.find((field): field is string => typeof field === 'string' && field !== '');
+}
+
+/** What has to be known of files to read what a package passes on. */
+interface PackageReading {
+  readText(path: string): string | undefined;
+  /** The file that a path without its extension stands for. */
+  fileAt(path: string): string | undefined;
+}
+
+/**
+ * What `require` gets of a package without `exports` whose `main` is a file: what `import` gets, if the file says that it was made of an
+ * ECMAScript module and so exports the same. Two instances of one package wouldn't know of each other.
+ */
+export function onceOnly(folder: string, { module, browser }: PackageJson, main: string, reading: PackageReading): string {
+  if (typeof module !== 'string' || typeof browser === 'string' || !isMadeOfModule(main, reading)) return main;
+  return reading.fileAt(join(folder, module)) ?? main;
+}
+
+/** Whether a CommonJS file, or the one that it passes on, has the mark of those that were ECMAScript modules. */
+function isMadeOfModule(file: string, reading: PackageReading, isPassedOn = true): boolean {
+  const text = reading.readText(file) ?? '';
+  if (text.includes('__esModule')) return true;
+  const passed = isPassedOn ? /\bmodule\.exports\s*=\s*require\(\s*(['"])(\.[^'"]+)\1\s*\)/.exec(text) : null;
+  const target = passed ? reading.fileAt(join(dirname(file), passed[2]!)) : undefined;
+  return target !== undefined && isMadeOfModule(target, reading, false);
+}
