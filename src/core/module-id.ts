@@ -1,5 +1,5 @@
-/** Types of modules that are made of a file another way than its kind says: by an import attribute, or by its URL. */
-const types = ['text', 'bytes', 'json', 'css', 'url'] as const;
+/** Types of modules that are made of a file another way than its kind says: by an import attribute, by its URL, or as a running program. */
+const types = ['text', 'bytes', 'json', 'css', 'url', 'instance'] as const;
 export type ModuleType = (typeof types)[number];
 
 /** What the name of a part of a file begins with in its id. */

@@ -331,7 +331,25 @@ test('what little some late modules share goes where more of them share, without
 }, 60_000);
 
 const titled = '<!doctype html><link rel="icon" href="data:,"><p></p><script type="module" src="main.ts"></script>';
-test.each<[what: string, files: Record<string, string>, title: string]>([
+/** Imports `level` from `./gauge.js`, exports `twice`, which adds it up, and the global `height`. */
+const gauge = Buffer.from(
+  '0061736d010000000105016000017f0214010a2e2f67617567652e6a73056c6576656c0000030201000606017f0041070b07120206686569676874030005747769636500010a09010700100010006a0b',
+  'hex',
+);
+
+test.each<[what: string, files: Record<string, string | Buffer>, title: string]>([
+  [
+    'WebAssembly is imported like a module, by name and as a whole, and its URL by default',
+    {
+      'main.ts': `import { twice } from './gauge of.wasm'; import { all, url } from './all';
+        document.title = [twice(), all.height, Object.keys(all).join('+'), (await (await fetch(url)).arrayBuffer()).byteLength].join();`,
+      'all.ts': `import * as all from './gauge of.wasm'; export { all }; export { url } from './url';`,
+      'url.ts': `export { default as url } from './gauge of.wasm';`,
+      'gauge.js': `export const level = () => 4;`,
+      'gauge of.wasm': gauge,
+    },
+    `8,7,height+twice,${gauge.length}`,
+  ],
   [
     'what CommonJS gives by default follows the module that imports it, though another one passes it on',
     {

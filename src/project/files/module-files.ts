@@ -125,7 +125,7 @@ export class ModuleFiles {
   #read(id: string): FileContent | undefined {
     const { file, type } = splitId(id);
     const path = this.#paths.fileOf(file);
-    const isText = type === undefined ? kindOfFile(file) !== 'asset' : type !== 'bytes' && type !== 'url';
+    const isText = type === undefined ? kindOfFile(file) !== 'asset' : type !== 'bytes' && type !== 'url' && type !== 'instance';
     const stats = statNow(path);
     // Not a pipe or a device, which would never end.
     if (!stats?.isFile() || stats.size > longestFile || !this.#gate.mayRead(path)) return undefined;

@@ -1,9 +1,11 @@
 import { readFileSync } from 'node:fs';
+import { basename } from 'node:path';
 import { isForeignSource, kindOfFile } from '../../core/file-kinds.js';
 import type { Loaded } from '../../core/graph/module-content.js';
 import { linkCommonJs } from '../../core/link/link-commonjs.js';
 import { dataText, jsonText, linkBytes, linkConstructedSheet, linkJson, linkText, linkUrl } from '../../core/link/link-data.js';
 import type { Linked, ModuleRequest } from '../../core/link/linked.js';
+import { wantsOnlyDefault, wasmText } from '../../core/link/wasm-module.js';
 import type { Mode } from '../../core/mode.js';
 import { fileOfId, fileOfPart, partId, splitId } from '../../core/module-id.js';
 import type { Paths } from '../../core/paths.js';
@@ -26,7 +28,9 @@ import { partGone, relocated } from './part-places.js';
 import { RequestEdges } from './request-edges.js';
 import { helperPrefix, preactRefresh, preactRefreshId, type RequestTargets } from './request-targets.js';
 import { type KeptTexts, ScriptCompiler, type SourceVersion } from './script-compiler.js';
+import { standInText } from './stand-in.js';
 import type { TsSettings } from './ts-settings.js';
+import { foreignKind, notText } from './unreadable.js';
 
 export interface LoaderOptions {
   paths: Paths;
@@ -95,6 +99,7 @@ export class ModuleLoader {
 
   async load(id: string, content: string | Buffer, version: SourceVersion): Promise<Loaded> {
     const { file, type, part } = splitId(id);
+    if (type === 'instance') return this.#program(id, Buffer.from(content), version);
     if (type) return this.#withType(id, file, type, content);
     const adapter = this.#files.adapterFor(file);
     if (part !== undefined && !adapter) return { problems: [partGone(file, part)] };
@@ -134,6 +139,28 @@ export class ModuleLoader {
     if (type === 'text') return this.#data(id, text, linkText(withoutMark(text)), dataText('text', withoutMark(text)));
     const base64 = Buffer.from(content).toString('base64');
     return this.#data(id, text, linkBytes(base64), dataText('bytes', base64));
+  }
+
+  /** A WebAssembly program that starts when the module runs. */
+  async #program(id: string, bytes: Buffer, { isChecked }: SourceVersion): Promise<Loaded> {
+    const file = fileOfId(id);
+    let text: string;
+    try {
+      text = wasmText(bytes, basename(file));
+    } catch (error) {
+      const message = `This is no WebAssembly: ${(error as Error).message.replace(/^[\w.]+\(\): /, '')}.`;
+      return { problems: [{ code: 'syntax-error', severity: 'error', file, message }] };
+    }
+    const made = { text, language: 'js' as const };
+    const compiled = await this.#scripts.compile(id, text, { hash: contentHash(bytes), isChecked }, made);
+    const loaded = await this.#finished(id, text, compiled, made);
+    if ('content' in loaded) return loaded;
+    const hint =
+      'Import its URL instead (the default export), and start it with WebAssembly.instantiateStreaming, which is given what it asks for.';
+    return {
+      ...loaded,
+      problems: loaded.problems.map(({ code, severity, message }) => ({ code, severity, file, message, hint })),
+    };
   }
 
   #data(id: string, source: string, linked: Linked, text: string): Loaded {
@@ -346,8 +373,8 @@ export class ModuleLoader {
     const { targets, lazyPiece, mode } = this.#options;
     const led = new RequestEdges({ id, inPackage, targets, listsFiles: mode === 'production', lazyPiece });
     const { edges, urls, runtime } = led;
-    for (const request of linked.requests) {
-      const { problem, warning } = led.add(request);
+    for (const [at, request] of linked.requests.entries()) {
+      const { problem, warning } = led.add(request, () => wantsOnlyDefault(linked, at));
       if (problem) problems.push(problemAt(await placeOf(request), problem));
       if (warning) this.#options.onWarning(id, problemAt(await placeOf(request), warning));
     }
@@ -393,49 +420,7 @@ export class ModuleLoader {
   }
 }
 
-/** What keeps bytes from being read as text. */
-function notText(id: string, text: string): Problem | undefined {
-  const start = text.slice(0, 2000);
-  if (!start.includes('\0')) return undefined;
-  const isUtf16 = /^\ufffd\ufffd/.test(start) || (start.match(/[\x20-\x7e]\0|\0[\x20-\x7e]/g)?.length ?? 0) > start.length / 4;
-  return {
-    code: 'file-unreadable',
-    severity: 'error',
-    file: id,
-    message: `${id} is no text in UTF-8: ${isUtf16 ? 'it is written in UTF-16' : 'it holds binary data'}.`,
-    hint: isUtf16 ? 'Save it as UTF-8.' : 'If it is meant to be used by its URL, give it the extension of what it is.',
-  };
-}
-
-function foreignKind(id: string): Problem {
-  const extension = /\.\w+$/.exec(id)?.[0] ?? '';
-  return {
-    code: 'kind-unknown',
-    severity: 'error',
-    file: id,
-    message: `${id} looks like source, but nothing here translates files of the kind ${extension}.`,
-    hint: `Add an adapter for them to the settings (docs/adapters.md). If only its text is wanted, import it with { type: 'text' }; for its URL, use new URL('…', import.meta.url).`,
-  };
-}
-
 function placeOfProblem({ message, position, hint, code, file }: Problem) {
   const place = position ? { line: position.line, column: position.column + 1 } : {};
   return { ...place, problem: { code, message, ...(hint ? { hint } : {}) }, ...(file ? { file } : {}) };
-}
-
-/**
- * What stands for a part of Node.js: each member is a function that says why it can't do anything. So what only looks for it,
- * keeps it or makes a class of it goes on.
- */
-function standInText(name: string): string {
-  const why = JSON.stringify(`is a part of Node.js ('${name}') that does not exist in browsers`);
-  return `const members = new Map();
-module.exports = new Proxy({}, {
-  get(target, key) {
-    if (typeof key === 'symbol' || key === '__esModule' || key === 'then' || key === 'default' || key in target) return target[key];
-    if (!members.has(key)) members.set(key, function () { throw new Error(${JSON.stringify(`${name}.`)} + key + ' ' + ${why}); });
-    return members.get(key);
-  },
-});
-`;
 }

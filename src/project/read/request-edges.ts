@@ -29,8 +29,11 @@ export class RequestEdges {
     this.#options = options;
   }
 
-  /** Adds what a request leads to. Returns what is wrong with it, and what need not be. */
-  add(request: ModuleRequest): { problem?: Told | undefined; warning?: Told | undefined } {
+  /**
+   * Adds what a request leads to. Returns what is wrong with it, and what need not be. `wantsUrl` says whether no more is wanted of a file than
+   * its URL.
+   */
+  add(request: ModuleRequest, wantsUrl: () => boolean): { problem?: Told | undefined; warning?: Told | undefined } {
     if (request.kind === 'url' || request.kind === 'worker')
       return request.isPattern ? this.#addUrls(request) : this.#addUrl(request);
     if (request.isPattern) return this.#addMatches(request);
@@ -41,7 +44,7 @@ export class RequestEdges {
       if (target !== undefined) this.#addModule(request, { specifier, target });
       return {};
     }
-    const { target, problem, warning } = targets.ofModule(id, request);
+    const { target, problem, warning } = targets.ofModule(id, request, wantsUrl);
     if (target !== undefined) this.#addModule(request, { specifier, target });
     else if (warning) this.#dynamic[specifier] = { id: '', piece: '', missing: warning.message };
     return { problem, warning };

@@ -67,6 +67,7 @@ export class RequestTargets {
   ofModule(
     id: string,
     { specifier, kind, type, isCertain }: Pick<ModuleRequest, 'specifier' | 'kind' | 'type' | 'isCertain'>,
+    wantsUrl: () => boolean = () => true,
   ): RequestTarget {
     const { resolver, paths } = this.#options;
     if (!specifier.startsWith('.')) {
@@ -83,7 +84,10 @@ export class RequestTargets {
     const from = id.startsWith(helperPrefix) ? 'page.html' : id;
     const resolution = resolver.resolve(specifier, paths.fileOf(from), kind === 'require' ? 'require' : 'import');
     if ('empty' in resolution) return { target: emptyModule };
-    if ('found' in resolution) return { target: withType(paths.idOf(resolution.found), type) };
+    if ('found' in resolution) {
+      const target = withType(paths.idOf(resolution.found), type);
+      return { target: kind === 'import' && target.endsWith('.wasm') && !wantsUrl() ? typedId(target, 'instance') : target };
+    }
     // What may be tried may fail, but nothing may be tried on files of others.
     if (kind === 'require' && !isCertain && resolution.failure.reason !== 'refused') return {};
     const { failure } = resolution;
