@@ -4,6 +4,7 @@ import { afterAll, beforeAll, expect, test } from '@jest/globals';
 import type { Browser } from 'playwright-core';
 import { launchBrowser, openPage } from '../support/browser.js';
 import { Program } from '../support/program.js';
+import { longTest } from '../support/sizes.js';
 import { repository, Workspace } from '../support/workspace.js';
 
 /** The settings files that docs/adapters.md shows. */
@@ -124,7 +125,7 @@ test('the adapter with parts of the docs makes modules of a file, of which only 
   workspace.dispose();
 });
 
-test('an adapter takes custom blocks of component files', async () => {
+longTest('an adapter takes custom blocks of component files', async () => {
   const workspace = Workspace.with(
     {
       'package.json': '{ "name": "quay", "type": "module", "dependencies": { "vue": "*" } }',

@@ -122,7 +122,7 @@ test.each(
   });
 });
 
-test('--components lists them all with a look at each, and search', async () => {
+longTest('--components lists them all with a look at each, and search', async () => {
   await withPage(['src', '--components'], '', async (page) => {
     await expect(page.locator('li b').allTextContents()).resolves.toEqual(['Card, Plain', 'Row', 'Tide']);
     const glances = await page.locator('iframe').all();

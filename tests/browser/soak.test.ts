@@ -7,7 +7,7 @@ import { full, isLong } from '../support/sizes.js';
 import { editSoakApp, makeSoakApp, partsShown, soakFiles } from '../support/soak-app.js';
 import { Workspace } from '../support/workspace.js';
 
-const edits = Number(process.env.EDITS ?? full(5, 100));
+const edits = Number(process.env.EDITS ?? full(3, 100));
 const seeds = (process.env.SEEDS ?? (isLong ? '12,13,17,28' : '12')).split(',').map(Number);
 
 /** What a page shows, without what a user did to it: its elements with their text and the styles they come to. */
@@ -81,7 +81,7 @@ async function soak(seed: number): Promise<void> {
         continue;
       }
       await sameAsFresh(hot.page, fresh, { program, parts: partsShown(app) });
-      if (n >= 10 * builds + 4 && partsShown(app) > 0) {
+      if (n >= 10 * builds + 2 && partsShown(app) > 0) {
         builds++;
         await sameWhenBuilt(fresh, workspace, partsShown(app));
       }

@@ -5,7 +5,7 @@ import { WebSocket } from 'ws';
 import { liveProtocol } from '../../src/core/live/messages.js';
 import { randomNumbers } from '../support/random-program.js';
 import { ServedPage } from '../support/served-page.js';
-import { full } from '../support/sizes.js';
+import { full, longTest } from '../support/sizes.js';
 
 /** How editors save, and when: none of it may be missed, and none may come twice. */
 
@@ -110,7 +110,7 @@ test('a page that slept, in the background or with its machine, shows what was s
   expect(at.loads()).toBe(1);
 });
 
-test('many open pages are all updated by one save', async () => {
+longTest('many open pages are all updated by one save', async () => {
   await start();
   const context = await at.browser.newContext();
   const pages = await Promise.all(

@@ -62,7 +62,7 @@ beforeAll(async () => {
 });
 afterAll(() => browser.close());
 
-test.each([true, false])(
+test.each(isLong ? [true, false] : [true])(
   'classes do what TypeScript and the standard say, served and built, with fields defined: %s',
   async (fields) => {
     const workspace = Workspace.with(project(fields));

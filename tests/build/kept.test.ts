@@ -2,7 +2,7 @@ import { readdirSync, readFileSync, rmSync, symlinkSync, writeFileSync } from 'n
 import { join } from 'node:path';
 import { afterAll, beforeAll, expect, test } from '@jest/globals';
 import { runProgram } from '../support/program.js';
-import { isLong } from '../support/sizes.js';
+import { isLong, longTest } from '../support/sizes.js';
 import { Workspace } from '../support/workspace.js';
 
 /** What the last build came to is put in place again, as long as nothing that it was made of has changed. */
@@ -131,23 +131,27 @@ test('a folder that leads to sources now is refused', async () => {
   expect(readFileSync(workspace.path('src/tide.ts'), 'utf8')).toContain('tide');
 }, 60_000);
 
-test('what settings of Svelte make of the environment is never that of another one', async () => {
-  const quay = Workspace.with({
-    'package.json': '{ "name": "quay", "dependencies": { "svelte": "5" } }',
-    'index.html': '<script type="module" src="main.js"></script>',
-    'main.js': `import Berth from './berth.svelte';\nconsole.log(Berth);\n`,
-    'berth.svelte': '<p>TIDE</p>\n',
-    'svelte.config.js': `export default { preprocess: [{ name: 'tide', markup: ({ content }) => ({ code: content.replace('TIDE', process.env.TIDE) }) }] };\n`,
-  });
-  quay.linkPackages(['svelte']);
-  for (const tide of ['high', 'low']) {
-    const { stdout } = await runProgram(quay.root, ['build', '--json'], { TIDE: tide });
-    const { unchanged, manifest } = JSON.parse(stdout);
-    const script = Object.keys(manifest.files).find((path) => /index-\w+\.js$/.test(path))!;
-    expect([unchanged, readFileSync(quay.path(`dist/${script}`), 'utf8')]).toEqual([
-      false,
-      expect.stringContaining(`<p>${tide}`),
-    ]);
-  }
-  quay.dispose();
-}, 30_000);
+longTest(
+  'what settings of Svelte make of the environment is never that of another one',
+  async () => {
+    const quay = Workspace.with({
+      'package.json': '{ "name": "quay", "dependencies": { "svelte": "5" } }',
+      'index.html': '<script type="module" src="main.js"></script>',
+      'main.js': `import Berth from './berth.svelte';\nconsole.log(Berth);\n`,
+      'berth.svelte': '<p>TIDE</p>\n',
+      'svelte.config.js': `export default { preprocess: [{ name: 'tide', markup: ({ content }) => ({ code: content.replace('TIDE', process.env.TIDE) }) }] };\n`,
+    });
+    quay.linkPackages(['svelte']);
+    for (const tide of ['high', 'low']) {
+      const { stdout } = await runProgram(quay.root, ['build', '--json'], { TIDE: tide });
+      const { unchanged, manifest } = JSON.parse(stdout);
+      const script = Object.keys(manifest.files).find((path) => /index-\w+\.js$/.test(path))!;
+      expect([unchanged, readFileSync(quay.path(`dist/${script}`), 'utf8')]).toEqual([
+        false,
+        expect.stringContaining(`<p>${tide}`),
+      ]);
+    }
+    quay.dispose();
+  },
+  30_000,
+);

@@ -7,6 +7,7 @@ import { z } from 'zod';
 import { launchBrowser, openBuilt, openPage } from '../support/browser.js';
 import { serveNatively } from '../support/native.js';
 import { Program, runProgram } from '../support/program.js';
+import { longTest } from '../support/sizes.js';
 import { repository, Workspace } from '../support/workspace.js';
 
 let browser: Browser;
@@ -143,20 +144,24 @@ test('a limit that is exceeded keeps the last build, and says what grew', async 
   workspace.dispose();
 }, 60_000);
 
-test('the list of files may be kept elsewhere, and what earlier builds wrote may stay', async () => {
-  const settings = (output: object) => ({ 'vine-spark.config.json': JSON.stringify({ output }) });
-  const workspace = Workspace.with({ ...pier, ...settings({ manifest: false }) });
-  await build(workspace);
-  expect(existsSync(workspace.path('dist/vine-spark.json'))).toBe(false);
-  workspace.write({ 'dist/note.txt': 'mine', 'src/late.ts': `${pier['src/late.ts']}\nconsole.debug(1);\n` });
-  const { code, others, manifest } = await build(workspace);
-  expect([code, others]).toEqual([0, ['note.txt']]);
-  workspace.write({ ...settings({ empty: false }), 'src/late.ts': pier['src/late.ts']! });
-  await build(workspace);
-  for (const path of Object.keys(manifest.files as object))
-    expect([path, existsSync(workspace.path(`dist/${path}`))]).toEqual([path, true]);
-  workspace.dispose();
-}, 60_000);
+longTest(
+  'the list of files may be kept elsewhere, and what earlier builds wrote may stay',
+  async () => {
+    const settings = (output: object) => ({ 'vine-spark.config.json': JSON.stringify({ output }) });
+    const workspace = Workspace.with({ ...pier, ...settings({ manifest: false }) });
+    await build(workspace);
+    expect(existsSync(workspace.path('dist/vine-spark.json'))).toBe(false);
+    workspace.write({ 'dist/note.txt': 'mine', 'src/late.ts': `${pier['src/late.ts']}\nconsole.debug(1);\n` });
+    const { code, others, manifest } = await build(workspace);
+    expect([code, others]).toEqual([0, ['note.txt']]);
+    workspace.write({ ...settings({ empty: false }), 'src/late.ts': pier['src/late.ts']! });
+    await build(workspace);
+    for (const path of Object.keys(manifest.files as object))
+      expect([path, existsSync(workspace.path(`dist/${path}`))]).toEqual([path, true]);
+    workspace.dispose();
+  },
+  60_000,
+);
 
 test('a build is served as a plain host would, with deep links, forwards, and files that never change', async () => {
   const backend = createServer((request, response) => response.end(`backend ${request.url}`));
@@ -520,38 +525,42 @@ test.each<[what: string, files: Record<string, string | Buffer>, title: string]>
   workspace.dispose();
 });
 
-test('files of editors that write a byte order mark and long line ends are served and built', async () => {
-  const files: Record<string, string> = {
-    'package.json': '{ "name": "pier", "type": "module", "imports": { "#x": "./src/x.ts" } }',
-    'vine-spark.config.json': '{ "base": "/b/", "expose": ["TIDE"] }',
-    'tsconfig.json': '{ "compilerOptions": { "paths": { "~/*": ["./src/*"] } } }',
-    '.env': 'TIDE=low',
-    '.browserslistrc': 'chrome 100',
-    'index.html':
-      '<!doctype html>\n<link rel="icon" href="data:,"><link rel="stylesheet" href="src/a.css">\n<p></p><script type="module" src="src/main.ts"></script>\n',
-    'src/main.ts': `import { x } from '#x';\nimport d from './d.json';\nimport { mast } from 'mast';\nimport './b.scss';\nimport t from './t.txt' with { type: 'text' };\nimport '~/y';\ndocument.title = JSON.stringify([x, d.a, mast, t, process.env.TIDE]);\n`,
-    'src/x.ts': 'export const x: number = 1;\n',
-    'src/y.ts': '#!/usr/bin/env node\nexport {};\n',
-    'src/d.json': '{ "a": 2 }\n',
-    'src/a.css': '@import "./c.css";\np { order: 2 }\n',
-    'src/c.css': '@charset "utf-8";\np { order: 1; padding-top: 3px }\n',
-    'src/b.scss': '@use "sass:math";\np { margin: math.div(8px, 2); }\n',
-    'src/t.txt': 'text\n',
-    'node_modules/mast/package.json': '{ "name": "mast", "main": "mast.js" }',
-    'node_modules/mast/mast.js': 'exports.mast = 3;\n',
-  };
-  const marked = Object.entries(files).map(([path, text]) => [path, `\uFEFF${text.replaceAll('\n', '\r\n')}`]);
-  const workspace = Workspace.with(Object.fromEntries(marked));
-  const look = `(() => { const { order, paddingTop, marginTop } = getComputedStyle(document.querySelector('p')); return [document.title, order, paddingTop, marginTop].join(); })()`;
-  const program = await Program.serve(workspace.root);
-  const served = await openPage(browser, program.url);
-  await served.page.waitForLoadState('load');
-  const shown = '[1,2,3,"text\\r\\n","low"],2,3px,4px';
-  expect([await served.page.evaluate(look), served.errors]).toEqual([shown, []]);
-  await program.stop();
-  expect(await build(workspace, '--base', '/')).toMatchObject({ code: 0, stderr: '' });
-  const { page, errors, close } = await openBuilt(browser, workspace.path('dist'));
-  expect([await page.evaluate(look), errors]).toEqual([shown, []]);
-  await close();
-  workspace.dispose();
-}, 60_000);
+longTest(
+  'files of editors that write a byte order mark and long line ends are served and built',
+  async () => {
+    const files: Record<string, string> = {
+      'package.json': '{ "name": "pier", "type": "module", "imports": { "#x": "./src/x.ts" } }',
+      'vine-spark.config.json': '{ "base": "/b/", "expose": ["TIDE"] }',
+      'tsconfig.json': '{ "compilerOptions": { "paths": { "~/*": ["./src/*"] } } }',
+      '.env': 'TIDE=low',
+      '.browserslistrc': 'chrome 100',
+      'index.html':
+        '<!doctype html>\n<link rel="icon" href="data:,"><link rel="stylesheet" href="src/a.css">\n<p></p><script type="module" src="src/main.ts"></script>\n',
+      'src/main.ts': `import { x } from '#x';\nimport d from './d.json';\nimport { mast } from 'mast';\nimport './b.scss';\nimport t from './t.txt' with { type: 'text' };\nimport '~/y';\ndocument.title = JSON.stringify([x, d.a, mast, t, process.env.TIDE]);\n`,
+      'src/x.ts': 'export const x: number = 1;\n',
+      'src/y.ts': '#!/usr/bin/env node\nexport {};\n',
+      'src/d.json': '{ "a": 2 }\n',
+      'src/a.css': '@import "./c.css";\np { order: 2 }\n',
+      'src/c.css': '@charset "utf-8";\np { order: 1; padding-top: 3px }\n',
+      'src/b.scss': '@use "sass:math";\np { margin: math.div(8px, 2); }\n',
+      'src/t.txt': 'text\n',
+      'node_modules/mast/package.json': '{ "name": "mast", "main": "mast.js" }',
+      'node_modules/mast/mast.js': 'exports.mast = 3;\n',
+    };
+    const marked = Object.entries(files).map(([path, text]) => [path, `\uFEFF${text.replaceAll('\n', '\r\n')}`]);
+    const workspace = Workspace.with(Object.fromEntries(marked));
+    const look = `(() => { const { order, paddingTop, marginTop } = getComputedStyle(document.querySelector('p')); return [document.title, order, paddingTop, marginTop].join(); })()`;
+    const program = await Program.serve(workspace.root);
+    const served = await openPage(browser, program.url);
+    await served.page.waitForLoadState('load');
+    const shown = '[1,2,3,"text\\r\\n","low"],2,3px,4px';
+    expect([await served.page.evaluate(look), served.errors]).toEqual([shown, []]);
+    await program.stop();
+    expect(await build(workspace, '--base', '/')).toMatchObject({ code: 0, stderr: '' });
+    const { page, errors, close } = await openBuilt(browser, workspace.path('dist'));
+    expect([await page.evaluate(look), errors]).toEqual([shown, []]);
+    await close();
+    workspace.dispose();
+  },
+  60_000,
+);

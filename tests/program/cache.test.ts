@@ -87,7 +87,7 @@ describe('what is kept for the next start', () => {
     expect(bytes).toEqual((await run(['index.html'])).bytes);
   });
 
-  test('does not hide that a file which must be there has gone', async () => {
+  longTest('does not hide that a file which must be there has gone', async () => {
     workspace.write({
       'index.html': '<!doctype html><title>Quay</title><script type="module" src="src/main.js"></script>',
       'src/main.js': `import './quay.cjs';\n`,
@@ -136,7 +136,7 @@ describe('what is kept for the next start', () => {
     expect(notes).toEqual([]);
   });
 
-  test('is dropped with one line where it is damaged, and kept anew', async () => {
+  longTest('is dropped with one line where it is damaged, and kept anew', async () => {
     const { bytes } = await run();
     const damages: [(data: string) => void, RegExp][] = [
       [(data) => writeFileSync(data, 'no database at all'.repeat(1000)), /it is not ours/],

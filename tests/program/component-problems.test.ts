@@ -1,5 +1,6 @@
 import { afterEach, expect, test } from '@jest/globals';
 import { Program } from '../support/program.js';
+import { longTest } from '../support/sizes.js';
 import { Workspace } from '../support/workspace.js';
 
 let workspace: Workspace;
@@ -86,7 +87,7 @@ test('settings of Svelte that cannot be run are named', async () => {
   expect(told['berth.svelte']).toBe('settings-unreadable svelte.config.js cannot be used: lost is not defined.');
 });
 
-test('a type that a component of Svelte imports like a value is told with what to write', async () => {
+longTest('a type that a component of Svelte imports like a value is told with what to write', async () => {
   const told = await problemsOf({
     'berth.svelte': `<script lang="ts">\n  import { Berth } from './kit';\n  let { at }: Berth = $props();\n</script>\n{at}\n`,
     'quay.vue': `<script setup lang="ts">\nimport { Berth } from './kit';\ndefineProps<Berth>();\n</script>\n<template><p /></template>\n`,

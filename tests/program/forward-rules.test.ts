@@ -12,7 +12,7 @@ import { WebSocket, WebSocketServer } from 'ws';
 import { Program } from '../support/program.js';
 import { randomNumbers } from '../support/random-program.js';
 import { sendRaw } from '../support/raw-http.js';
-import { full } from '../support/sizes.js';
+import { full, longTest } from '../support/sizes.js';
 import { Workspace } from '../support/workspace.js';
 
 /** Rules of forwarding, kinds of backends, sockets, sizes and numbers. */
@@ -206,7 +206,7 @@ describe('rules', () => {
     await program.next('backend', { where: ({ backend, isUp }) => backend === 'http://127.0.0.1:9' && !isUp });
   });
 
-  test('where all connections are taken, the next request says so and does not wait for ever', async () => {
+  longTest('where all connections are taken, the next request says so and does not wait for ever', async () => {
     const controller = new AbortController();
     const taken: Promise<unknown>[] = [];
     // Not all at once: the operating system turns connections away that come faster than they are accepted.

@@ -227,7 +227,7 @@ describe('before modules are read', () => {
     workspace.write({ 'src/tide.ts': `export const tide = 'high';\n` });
   });
 
-  test('what changes then reloads the pages that were answered', async () => {
+  longTest('what changes then reloads the pages that were answered', async () => {
     const { program, url, goOn } = await held();
     const { key, session } = JSON.parse(await text(url, '~spark/session')) as { key: string; session: string };
     const query = new URLSearchParams({ key, session, page: 'index.html', revision: '0' });

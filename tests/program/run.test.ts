@@ -5,6 +5,7 @@ import { afterEach, expect, test } from '@jest/globals';
 import WebSocket from 'ws';
 import { freePort } from '../support/backend.js';
 import { Program, runProgram } from '../support/program.js';
+import { full } from '../support/sizes.js';
 import { repository, Workspace } from '../support/workspace.js';
 
 let workspace: Workspace;
@@ -85,7 +86,7 @@ createServer((q, s) => { if (q.url === '/crash') process.exit(3); s.end(word); }
   await expect(fetch(`http://127.0.0.1:${port}/`)).rejects.toThrow();
 }, 60_000);
 
-test.each(['SIGINT', 'SIGTERM', 'SIGHUP'] as const)(
+test.each((['SIGINT', 'SIGTERM', 'SIGHUP'] as const).slice(0, full(1, 3)))(
   '%s leaves nothing behind, not even what ignores it and what that started',
   async (signal) => {
     workspace = Workspace.with({
