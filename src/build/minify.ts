@@ -25,6 +25,9 @@ export interface SmallerOptions {
 
 const strict = '"use strict";';
 
+/** What was translated is plain JavaScript. */
+const plain = { types: false, elements: false };
+
 /**
  * Makes a classic script smaller, in threads of the minifier's own. `origin` is what it came from. Settles with `undefined` where the
  * minifier can't take it, e.g. for its depth.
@@ -35,7 +38,7 @@ export async function smallerScript(
   options: SmallerOptions,
 ): Promise<MappedText | undefined> {
   const { isAsync = false, isStrict = false, keepsNames } = options;
-  if (!(await survivesElsewhere('smaller', 'script.js', text))) return undefined;
+  if (!(await survivesElsewhere({ work: isAsync ? 'smaller module' : 'smaller', lang: 'js' }, text, plain))) return undefined;
   const kept = keepsNames ? (options.names ?? (await visibleNamesIn(text))) : undefined;
   // A module's top-level names are nobody's but for those that it exports.
   const foot = isAsync ? `\n;export {${topLevelNames(text).join()}};` : '';

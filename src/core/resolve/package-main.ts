@@ -26,15 +26,16 @@ interface PackageReading {
  * ECMAScript module and so exports the same. Two instances of one package wouldn't know of each other.
  */
 export function onceOnly(folder: string, { module, browser }: PackageJson, main: string, reading: PackageReading): string {
-  if (typeof module !== 'string' || typeof browser === 'string' || !isMadeOfModule(main, reading)) return main;
+  if (typeof module !== 'string' || typeof browser === 'string' || !isMadeOfModule(main, folder, reading)) return main;
   return reading.fileAt(join(folder, module)) ?? main;
 }
 
-/** Whether a CommonJS file, or the one that it passes on, has the mark of those that were ECMAScript modules. */
-function isMadeOfModule(file: string, reading: PackageReading, isPassedOn = true): boolean {
+/** Whether a CommonJS file, or the one of its package that it passes on, has the mark of those that were ECMAScript modules. */
+function isMadeOfModule(file: string, folder: string, reading: PackageReading, isPassedOn = true): boolean {
+  if (!file.startsWith(`${folder}/`)) return false;
   const text = reading.readText(file) ?? '';
   if (text.includes('__esModule')) return true;
   const passed = isPassedOn ? /\bmodule\.exports\s*=\s*require\(\s*(['"])(\.[^'"]+)\1\s*\)/.exec(text) : null;
   const target = passed ? reading.fileAt(join(dirname(file), passed[2]!)) : undefined;
-  return target !== undefined && isMadeOfModule(target, reading, false);
+  return target !== undefined && isMadeOfModule(target, folder, reading, false);
 }

@@ -7,6 +7,9 @@ const deepest = 1500;
 /** Words and signs that may all stand in each other: `a => b => c`, `!!!a`, `a + b + c`, `if (a) if (b) c`, `a.b.c`. */
 const longestChain = 5000;
 
+/** Elements that begin, whether they seem to end or not: what looks like an end may stand in a string. */
+const mostElements = 4000;
+
 /** What a byte is to the estimate. */
 const word = 1;
 const space = 2;
@@ -28,15 +31,20 @@ for (const [signs, kind] of Object.entries(named)) for (const sign of signs) kin
 /** What may follow a closed bracket without a statement having ended there. */
 const goesOn = /^(?:else|while|in|of|instanceof|as|satisfies|extends|is|keyof)(?![\w$])|^[^\w$}"'#@\x80-\xff]/;
 
+/** What a script may hold beside JavaScript; all of it where nothing is said. */
+export interface Written {
+  types?: boolean;
+  elements?: boolean;
+}
+
 /**
  * Whether a script may be nested so deeply that a parser runs out of its stack, which in native code ends the process. Only an
  * estimate, made in one pass and without knowing strings from code: where it says no, there is no danger.
  */
-export function mayBeTooDeep(text: string): boolean {
+export function mayBeTooDeep(text: string, { types = true, elements: mayHoldElements = true }: Written = {}): boolean {
   if (text.length < shortest) return false;
   // Bytes, since the engine's optimised form of a loop over the characters of a long string takes minutes (Node.js 20).
   const codes = Buffer.from(text, 'latin1');
-  const mayHoldElements = text.includes('</');
   /** For each bracket that is open around, the words and signs since a comma or the end of a statement in it. */
   const around = new Int32Array(deepest + 1);
   let depth = 0;
@@ -45,6 +53,7 @@ export function mayBeTooDeep(text: string): boolean {
   let chained = 0;
   let angles = 0;
   let elements = 0;
+  let begun = 0;
   /** Of all the text: what stands between them doesn't tell whether one is in another. */
   let elses = 0;
   const { length } = codes;
@@ -77,9 +86,14 @@ export function mayBeTooDeep(text: string): boolean {
         chain = 0;
         continue;
       case less:
-        if (++angles > deepest) return true;
-        if (mayHoldElements) elements += codes[at + 1] === 0x2f ? -1 : 1;
-        if (elements > deepest) return true;
+        // In JavaScript, one less than another is counted as a sign like others.
+        if (++angles > deepest && (types || mayHoldElements)) return true;
+        if (mayHoldElements) {
+          const isEnd = codes[at + 1] === 0x2f;
+          elements += isEnd ? -1 : 1;
+          if (!isEnd) begun++;
+        }
+        if (elements > deepest || begun > mostElements) return true;
         break;
       case greater:
         if (angles > 0) angles--;

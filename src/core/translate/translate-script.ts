@@ -44,21 +44,26 @@ const typescript = /\.[mc]?tsx?$/;
 /** Cheap signs that a JavaScript file holds JSX or React hooks. A false alarm only costs a translation. */
 const mayHoldReact = /<[A-Za-z>]|\buse[A-Z]/;
 
+/** What a script is read as, by its name; `inPackage`: it holds no JSX but where its name says so. */
+export function languageOf(name: string, source: string, inPackage: boolean): 'js' | 'jsx' | 'ts' | 'tsx' {
+  const isJsx = name.endsWith('x');
+  if (typescript.test(name)) return isJsx ? 'tsx' : 'ts';
+  return isJsx || (!inPackage && mayHoldReact.test(source)) ? 'jsx' : 'js';
+}
+
 /** Translates TypeScript and JSX to JavaScript, or returns the source untouched where nothing needs to change. */
 export async function translateScript(written: string, options: TranslateOptions): Promise<Translated | Problem> {
   // A line for shells is one behind a byte order mark too, which readers of files take away.
   const source = written.replace(/^\uFEFF#!/, '// ');
   const handle = chooseHandle(source);
-  const isTypeScript = typescript.test(options.id);
-  const isJsx = options.id.endsWith('x');
+  const lang = languageOf(options.id, source, options.inPackage);
+  const isTypeScript = lang === 'ts' || lang === 'tsx';
   const { targets } = options;
   const mayBeTooNew = targets !== undefined && (targets.edition < 2022 || newest.test(source));
-  const isPlain = !isTypeScript && !isJsx && (options.inPackage || !mayHoldReact.test(source));
-  if (isPlain && !mayBeTooNew && !options.lowersAccessors) return { text: source, handle };
+  if (lang === 'js' && !mayBeTooNew && !options.lowersAccessors) return { text: source, handle };
   const { jsx, legacyDecorators, decoratorMetadata, verbatimImports, definedFields } = options.options;
   const { transform } = await translator();
   await nextBatch();
-  const lang = isTypeScript ? (isJsx ? 'tsx' : 'ts') : isPlain ? 'js' : 'jsx';
   const target = targetOf(targets, definedFields);
   const filled = isTypeScript && mayExportVariables(source) ? await filledIn(source, lang as 'ts') : undefined;
   const asked = filled?.text ?? source;
@@ -72,7 +77,7 @@ export async function translateScript(written: string, options: TranslateOptions
   const named = isLowered && !isInTwo ? await withNames(asked, lang, wanted) : undefined;
   const whole = await transform(options.id, named?.text ?? asked, {
     lang,
-    sourceType: options.id.endsWith('.cts') || (isPlain && (await options.isCommonJs?.())) ? 'commonjs' : 'module',
+    sourceType: options.id.endsWith('.cts') || (lang === 'js' && (await options.isCommonJs?.())) ? 'commonjs' : 'module',
     sourcemap: true,
     // That is a part of what it does with older decorators.
     decorator: { legacy: legacyDecorators || options.lowersAccessors === true, emitDecoratorMetadata: decoratorMetadata },

@@ -89,7 +89,7 @@ export class ScriptCompiler {
     version: SourceVersion,
     made?: MadeScript,
   ): Promise<CompiledScript | NotCompiled> {
-    const problem = await tooDeep(id, made?.text ?? source);
+    const problem = await tooDeep(id, made?.text ?? source, made ? `${id}.${made.language}` : id);
     if (problem) return { problems: [problem] };
     this.translations++;
     const key = made ? undefined : this.#key(id, version);
