@@ -1,3 +1,4 @@
+import { refuseDeepSheet } from '../core/documents/deep-sheet.js';
 import type { ModuleContent } from '../core/graph/module-content.js';
 import type { ModuleGraph } from '../core/graph/module-graph.js';
 import type { Paths } from '../core/paths.js';
@@ -9,7 +10,7 @@ import { inlineImports } from './inline-imports.js';
 import { loweredSheet, type SheetTargets } from './lowered-sheet.js';
 import { joinedMap, type Mapped, type MapSection, openMap } from './mapped.js';
 import type { BuildMemory } from './memory.js';
-import { refuseDeepSheet, smallerSheet } from './smaller-sheet.js';
+import { smallerSheet } from './smaller-sheet.js';
 
 export interface BuiltSheetsInput {
   graph: ModuleGraph<ModuleContent>;

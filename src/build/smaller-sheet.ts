@@ -1,7 +1,6 @@
 import type Postcss from 'postcss';
 import type { Declaration, Root } from 'postcss';
 import { lazily } from '../core/lazily.js';
-import { VineError } from '../core/problem/problem.js';
 import type { Mapped } from './mapped.js';
 
 // Only projects with style sheets need them.
@@ -9,32 +8,6 @@ const postcss = lazily<typeof Postcss>('postcss');
 const plugins = ['postcss-discard-comments', 'postcss-discard-empty', 'postcss-normalize-whitespace'].map((name) =>
   lazily<(options?: object) => Postcss.Plugin>(name),
 );
-
-/** Nobody writes rules in rules so deeply, and native code that follows them runs out of its stack at some thousands. */
-const deepest = 250;
-
-/** Refuses a style sheet whose nesting would end the process. @throws VineError `file-too-large`. */
-export function refuseDeepSheet(id: string, text: string): void {
-  let rules = 0;
-  let brackets = 0;
-  for (const [sign] of text.matchAll(/\/\*[\s\S]*?\*\/|"(?:[^"\\\n]|\\[\s\S])*"|'(?:[^'\\\n]|\\[\s\S])*'|[{}()[\];]/g)) {
-    if (sign === '(' || sign === '[') brackets++;
-    else if (sign === ')' || sign === ']') brackets = Math.max(0, brackets - 1);
-    else if (sign.length === 1) {
-      if (sign === '{') rules++;
-      else if (sign === '}') rules = Math.max(0, rules - 1);
-      // Whatever was open ends with what it stands in.
-      brackets = 0;
-    }
-    if (rules + brackets > deepest)
-      throw new VineError({
-        code: 'file-too-large',
-        file: id,
-        message: `${id} is too deeply nested to be built.`,
-        hint: `Rules or brackets stand in each other more than ${deepest} times there. Let it be generated flat.`,
-      });
-  }
-}
 
 /**
  * A style sheet without white space, comments and empty rules that mean nothing. Nothing is put together or in another order, and

@@ -2,7 +2,7 @@ import { readdirSync, readFileSync } from 'node:fs';
 import { afterAll, beforeAll, expect, test } from '@jest/globals';
 import { parse } from 'acorn';
 import type { Browser } from 'playwright-core';
-import { refuseDeepSheet } from '../../src/build/smaller-sheet.js';
+import { refuseDeepSheet } from '../../src/core/documents/deep-sheet.js';
 import { launchBrowser, openBuilt } from '../support/browser.js';
 import { runProgram } from '../support/program.js';
 import { isLong } from '../support/sizes.js';

@@ -450,6 +450,7 @@ describe('sources', () => {
     'keys.ts': `type A = ${deep('keyof ', 'B', '')}; export {}`,
     'functions.js': `f(${deep('function(){}+', '1', '', 100_000)})`,
     'sheet.scss': deep('a{', 'b: c', '}', 20_000),
+    'sheet.module.css': deep('a{', 'b: c', '}', 20_000),
   };
   test('that are nested too deeply are problems', async () => {
     const names = Object.keys(shapes);

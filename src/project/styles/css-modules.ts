@@ -1,4 +1,5 @@
 import type { AcceptedPlugin, Root } from 'postcss';
+import { refuseDeepSheet } from '../../core/documents/deep-sheet.js';
 import type { Problem } from '../../core/problem/problem.js';
 import { contentHash } from '../../core/text/content-hash.js';
 import { type CompiledStyle, mapOf, run } from './compiled-style.js';
@@ -32,6 +33,7 @@ export class CssModules {
   /** Gives classes names of their own and collects them. Names from other modules are looked up there. */
   async compile(id: string, files: readonly string[], style: CompiledStyle): Promise<CompiledStyle> {
     const file = files.at(-1)!;
+    refuseDeepSheet(id, style.css);
     const [values, local, extract, scope] = await Promise.all(
       [
         'postcss-modules-values',

@@ -1,6 +1,6 @@
 import { readFileSync } from 'node:fs';
 import { fileURLToPath } from 'node:url';
-import { type Problem, problemAt } from '../../core/problem/problem.js';
+import { type Problem, problemAt, VineError } from '../../core/problem/problem.js';
 
 export interface SassFailure {
   sassMessage?: string;
@@ -23,6 +23,7 @@ export function styleProblem(
   { id, file, source }: { id: string; file: string; source: string },
   files: { mayRead(path: string): boolean; idOf(path: string): string },
 ): Problem {
+  if (error instanceof VineError) return error.problems[0]!;
   const { sassMessage, span } = error as SassFailure;
   if (sassMessage !== undefined && span) {
     const other = span.url?.protocol === 'file:' && fileURLToPath(span.url) !== file ? fileURLToPath(span.url) : undefined;
