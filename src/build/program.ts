@@ -168,13 +168,26 @@ function packageSays(project: ProjectGraph): (id: string) => boolean {
 }
 
 /** Whether a file is one of those that a package lists. */
-function matching(folder: string, patterns: readonly unknown[]): (path: string) => boolean {
-  const globs = patterns
-    .filter((pattern) => typeof pattern === 'string')
-    .map((pattern) => {
-      const plain = pattern.replace(/^\.?\//, '');
-      return plain.includes('/') ? plain : `**/${plain}`;
-    });
+function matching(folder: string, listed: readonly unknown[]): (path: string) => boolean {
+  const patterns = listed.filter((pattern) => typeof pattern === 'string');
+  // Where it would take long to tell, all of them are.
+  if (!patterns.every(isQuick)) return () => true;
+  const globs = patterns.map((pattern) => {
+    const plain = pattern.replace(/^\.?\//, '');
+    return plain.includes('/') ? plain : `**/${plain}`;
+  });
   const isListed = picomatch(globs, { dot: true });
   return (path) => isListed(relative(folder, path).split(sep).join('/'));
+}
+
+/** Whether no name can keep the search for a pattern busy: packages may list any. */
+function isQuick(pattern: string): boolean {
+  const parts = pattern.split('/');
+  const isPlain = (part: string) => part === '**' || (part.match(/[*?]/g)?.length ?? 0) <= 3;
+  return (
+    pattern.length < 300 &&
+    !/[+*?!@]\(/.test(pattern) &&
+    parts.every(isPlain) &&
+    parts.filter((part) => part === '**').length <= 4
+  );
 }

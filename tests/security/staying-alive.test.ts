@@ -467,6 +467,19 @@ describe('sources', () => {
     await isUp();
   }, 60_000);
 
+  test('of a package whose list of files with effects would keep a build busy are built', async () => {
+    const name = 'ab'.repeat(60);
+    const patterns = ['**/*'.repeat(40), '+(a|b)*'.repeat(20), '*a'.repeat(30)].map((pattern) => `${pattern}c`);
+    workspace = Workspace.with({
+      ...files,
+      'main.js': `import { tide } from 'tide'; console.log(tide);`,
+      'node_modules/tide/package.json': JSON.stringify({ name: 'tide', type: 'module', main: 'index.js', sideEffects: patterns }),
+      'node_modules/tide/index.js': `export { tide } from './${name}.js';`,
+      [`node_modules/tide/${name}.js`]: 'export const tide = 4;',
+    });
+    expect(await runProgram(workspace.root, ['build', 'index.html', '--no-cache'])).toMatchObject({ code: 0, stderr: '' });
+  });
+
   test('that are too long, pipes or deep pages are problems, and a start waits until they are mended', async () => {
     workspace = Workspace.with({
       ...files,
