@@ -27,7 +27,7 @@ const answer = await fetch(address);
 if (!answer.ok) throw new TypeError(\`\${address} answered \${answer.status}.\`);
 const isNamed = answer.headers.get('content-type')?.startsWith('application/wasm');
 const program = await (isNamed ? WebAssembly.compileStreaming(answer) : WebAssembly.compile(await answer.arrayBuffer()));
-const instance = await WebAssembly.instantiate(program, { ${asked.map((name, at) => `${name}: import${at}`).join(', ')} });
+const instance = await WebAssembly.instantiate(program, { ${asked.map((name, at) => `[${name}]: import${at}`).join(', ')} });
 ${exported.map(({ name, kind }, at) => `const export${at} = instance.exports[${JSON.stringify(name)}]${kind === 'global' ? '.value' : ''};\n`).join('')}export { ${exported.map(({ name }, at) => `export${at} as ${identifier.test(name) ? name : JSON.stringify(name)}`).join(', ')} };
 `;
 }
