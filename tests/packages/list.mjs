@@ -83,7 +83,7 @@ export const packages = [
     file: 'main.jsx',
     text: react(
       `import { Admin, Resource, ListGuesser } from 'react-admin';\nconst data = { getList: async () => ({ data: [{ id: 1, ferry: 'Gull' }], total: 1 }), getMany: async () => ({ data: [] }) };`,
-      `<Admin dataProvider={data}><Resource name="sailings" list={ListGuesser} /></Admin>`,
+      `<Admin dataProvider={data} disableTelemetry><Resource name="sailings" list={ListGuesser} /></Admin>`,
     ),
     expected: /./s,
   },
@@ -406,6 +406,23 @@ export const packages = [
     kind: 'grid',
     file: 'main.js',
     text: `import { createGrid, ModuleRegistry, AllCommunityModule } from 'ag-grid-community';\nModuleRegistry.registerModules([AllCommunityModule]);\nconst box = document.getElementById('app');\nbox.style.cssText = 'width:400px;height:300px';\ncreateGrid(box, { columnDefs: [{ field: 'ferry' }], rowData: [{ ferry: 'Gull' }] });\nawait new Promise((resolve) => setTimeout(resolve, 700));\nglobalThis.said = box.textContent;\n`,
+    expected: /Gull/,
+  },
+  {
+    name: 'handsontable',
+    kind: 'grid',
+    file: 'main.js',
+    text: said(
+      `import Handsontable from 'handsontable';\nimport 'handsontable/styles/handsontable.css';\nnew Handsontable(document.getElementById('app'), { data: [['Gull']], licenseKey: 'non-commercial-and-evaluation' });`,
+      `document.getElementById('app').textContent`,
+    ),
+    expected: /Gull/,
+  },
+  {
+    name: '@automerge/automerge',
+    kind: 'data in WebAssembly',
+    file: 'main.js',
+    text: said(`import * as automerge from '@automerge/automerge';`, `automerge.from({ ferry: 'Gull' }).ferry`),
     expected: /Gull/,
   },
 ];
