@@ -142,28 +142,37 @@ function importedNames(content: ModuleContent | undefined): Map<string, Set<stri
 
 /** Whether running a module may matter to others, by the `sideEffects` of its package. */
 function packageSays(project: ProjectGraph): (id: string) => boolean {
-  const known = new Map<string, (path: string) => boolean>();
+  /** What packages say, by their folders; the same by the folders of modules, and for modules. */
+  const ofPackages = new Map<string, (path: string) => boolean>();
+  const ofFolders = new Map<string, (path: string) => boolean>();
+  const ofModules = new Map<string, boolean>();
+  const saidBy = (scope: { folder: string; sideEffects?: unknown; name?: unknown }): ((path: string) => boolean) => {
+    const { folder, sideEffects, name } = scope;
+    const above = dirname(folder);
+    if (sideEffects === false) return () => false;
+    if (Array.isArray(sideEffects)) return matching(folder, sideEffects);
+    // One that only says how its folder is to be read belongs to the package above.
+    const isPart = sideEffects === undefined && name === undefined && above !== folder && !above.endsWith(`${sep}node_modules`);
+    return isPart ? ofFolder(above) : () => true;
+  };
   const ofFolder = (folder: string): ((path: string) => boolean) => {
-    const cached = known.get(folder);
-    if (cached) return cached;
+    const known = ofFolders.get(folder);
+    if (known) return known;
     const scope = project.resolver.packages.scopeOf(folder);
-    let says: (path: string) => boolean = () => true;
-    if (scope) {
-      const { sideEffects, name } = scope;
-      const above = dirname(scope.folder);
-      if (sideEffects === false) says = () => false;
-      else if (Array.isArray(sideEffects)) says = matching(scope.folder, sideEffects);
-      // One that only says how its folder is to be read belongs to the package above.
-      else if (sideEffects === undefined && name === undefined && above !== scope.folder && !above.endsWith(`${sep}node_modules`))
-        says = ofFolder(above);
-    }
-    known.set(folder, says);
+    const says = scope ? (ofPackages.get(scope.folder) ?? saidBy(scope)) : () => true;
+    if (scope) ofPackages.set(scope.folder, says);
+    ofFolders.set(folder, says);
     return says;
   };
-  return (id) => {
+  const ofModule = (id: string): boolean => {
     if (project.modules.content(id)?.kind === 'style') return true;
     const file = project.paths.fileOf(fileOfId(id));
     return ofFolder(dirname(file))(file);
+  };
+  return (id) => {
+    const says = ofModules.get(id) ?? ofModule(id);
+    ofModules.set(id, says);
+    return says;
   };
 }
 

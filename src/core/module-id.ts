@@ -29,10 +29,10 @@ export function partId(file: string, part: string): string {
   return `${file}?${partPrefix}${part}`;
 }
 
-/** The id to show for a module: parts of files are nothing that a user knows. */
+/** The id to show for a module: parts of files, and programs that are started, are nothing that a user knows. */
 export function fileOfPart(id: string): string {
-  const { file, part } = splitId(id);
-  return part === undefined ? id : file;
+  const { file, part, type } = splitId(id);
+  return part === undefined && type !== 'instance' ? id : file;
 }
 
 /** The ids to show for modules, each once. */

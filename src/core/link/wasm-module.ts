@@ -4,7 +4,7 @@ import type { Linked } from './linked.js';
 declare const WebAssembly: {
   Module: {
     new (bytes: Uint8Array): object;
-    imports(program: object): { module: string }[];
+    imports(program: object): { module: string; name: string }[];
     exports(program: object): { name: string; kind: string }[];
   };
 };
@@ -19,17 +19,39 @@ const identifier = /^[A-Za-z_$][\w$]*$/;
  */
 export function wasmText(bytes: Uint8Array, file: string): string {
   const program = new WebAssembly.Module(bytes);
-  const asked = [...new Set(WebAssembly.Module.imports(program).map(({ module }) => module))].map((name) => JSON.stringify(name));
+  /** The names that it asks for, by module. */
+  const asked = new Map<string, Set<string>>();
+  for (const { module, name } of WebAssembly.Module.imports(program))
+    asked.set(module, (asked.get(module) ?? new Set()).add(name));
+  const imports: string[] = [];
+  const given: string[] = [];
+  for (const [module, names] of asked) {
+    const locals = [...names].map((name, at) => ({ name, local: `import${imports.length}_${at}` }));
+    imports.push(
+      `import { ${locals.map(({ name, local }) => `${named(name)} as ${local}`).join(', ')} } from ${JSON.stringify(module)};`,
+    );
+    const members = locals.map(({ name, local }) => `[${JSON.stringify(name)}]: ${local}`);
+    given.push(`[${JSON.stringify(module)}]: { ${members.join(', ')} }`);
+  }
   const exported = WebAssembly.Module.exports(program);
-  const address = JSON.stringify(`./${encodeURIComponent(file)}`);
-  return `${asked.map((name, at) => `import * as import${at} from ${name};\n`).join('')}const address = new URL(${address}, import.meta.url);
+  const values = exported.map(
+    ({ name, kind }, at) => `const export${at} = instance.exports[${JSON.stringify(name)}]${kind === 'global' ? '.value' : ''};`,
+  );
+  return `${imports.join('\n')}
+const address = new URL(${JSON.stringify(`./${encodeURIComponent(file)}`)}, import.meta.url);
 const answer = await fetch(address);
 if (!answer.ok) throw new TypeError(\`\${address} answered \${answer.status}.\`);
 const isNamed = answer.headers.get('content-type')?.startsWith('application/wasm');
 const program = await (isNamed ? WebAssembly.compileStreaming(answer) : WebAssembly.compile(await answer.arrayBuffer()));
-const instance = await WebAssembly.instantiate(program, { ${asked.map((name, at) => `[${name}]: import${at}`).join(', ')} });
-${exported.map(({ name, kind }, at) => `const export${at} = instance.exports[${JSON.stringify(name)}]${kind === 'global' ? '.value' : ''};\n`).join('')}export { ${exported.map(({ name }, at) => `export${at} as ${identifier.test(name) ? name : JSON.stringify(name)}`).join(', ')} };
+const instance = await WebAssembly.instantiate(program, { ${given.join(', ')} });
+${values.join('\n')}
+export { ${exported.map(({ name }, at) => `export${at} as ${named(name)}`).join(', ')} };
 `;
+}
+
+/** A name of an export as it stands in braces (ECMA-262, 16.2.2: ModuleExportName). */
+function named(name: string): string {
+  return identifier.test(name) ? name : JSON.stringify(name);
 }
 
 /** Whether a module wants nothing of what a request leads to but its default export: the URL, where that is a file. */
