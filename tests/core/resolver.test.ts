@@ -34,6 +34,8 @@ const files = {
   ...pkg('plain', { main: './lib/main.js' }, ['lib/main.js', 'lib/deep.js', 'index.js']),
   ...pkg('indexed', {}, ['index.js']),
   ...pkg('moduled', { main: 'main.js', module: 'module.js' }, ['main.js', 'module.js']),
+  '/quay/node_modules/exported/made.js': 'exports.__esModule = true;',
+  '/quay/node_modules/exported/bridge.js': `module.exports = require('./esm.js').default;`,
   ...pkg('once', { main: 'main', module: 'module.js' }, ['module.js']),
   '/quay/node_modules/once/main.js': `if (process.env.NODE_ENV === 'production') { module.exports = require('./main.min'); }`,
   '/quay/node_modules/once/main.min.js': `Object.defineProperty(exports,"__esModule",{value:!0});`,
@@ -51,7 +53,9 @@ const files = {
       main: 'old.js',
       exports: {
         '.': { import: './esm.js', require: './cjs.js' },
-        './once': { module: './esm.js', import: './wrapper.js', default: './cjs.js' },
+        './once': { module: './esm.js', import: './wrapper.js', default: './made.js' },
+        './bridge': { module: { import: './esm.js', default: './bridge.js' }, default: './cjs.js' },
+        './apart': { module: './esm.js', require: './cjs.js' },
         './sub': { harbour: './harbour.js', development: './dev.js', default: './sub.js' },
         './f/*': './features/*.js',
         './f/secret': null,
@@ -177,6 +181,8 @@ describe('a specifier leads to', () => {
 test('what a package requires differs from what it imports', () => {
   expect(found('moduled', '/quay/src/main.tsx', 'require')).toBe('node_modules/moduled/main.js');
   expect(found('exported', '/quay/src/main.tsx', 'require')).toBe('node_modules/exported/cjs.js');
+  expect(found('exported/apart', '/quay/src/main.tsx', 'require')).toBe('node_modules/exported/cjs.js');
+  expect(found('exported/bridge', '/quay/src/main.tsx', 'require')).toBe('node_modules/exported/bridge.js');
   // But one that has the same exports in both forms is there once.
   for (const use of ['import', 'require'] as const) {
     expect(found('once', '/quay/src/main.tsx', use)).toBe('node_modules/once/module.js');

@@ -1,5 +1,6 @@
 import { dirname, join } from 'node:path';
 import type { PackageJson } from './package-json.js';
+import { exportedTarget } from './package-targets.js';
 
 /** How a specifier is used, which decides conditions and extensions. */
 export type RequestUse = 'import' | 'require' | 'style' | 'page';
@@ -15,7 +16,7 @@ export function mainOf(description: PackageJson, use: RequestUse): string | unde
 }
 
 /** What has to be known of files to read what a package passes on. */
-interface PackageReading {
+export interface PackageReading {
   readText(path: string): string | undefined;
   /** The file that a path without its extension stands for. */
   fileAt(path: string): string | undefined;
@@ -28,6 +29,25 @@ interface PackageReading {
 export function onceOnly(folder: string, { module, browser }: PackageJson, main: string, reading: PackageReading): string {
   if (typeof module !== 'string' || typeof browser === 'string' || !isMadeOfModule(main, folder, reading)) return main;
   return reading.fileAt(join(folder, module)) ?? main;
+}
+
+/**
+ * What `require` gets of a package that lists its paths. What it offers those who know modules and `require` both is taken if that is
+ * CommonJS made for this, or if what `require` alone would get was made of a module and exports the same.
+ */
+export function requiredTarget(
+  { folder, exports }: PackageJson,
+  key: string,
+  conditions: ReadonlySet<string>,
+  reading: PackageReading,
+): string | null | undefined {
+  const plain = exportedTarget(exports, key, conditions);
+  if (typeof plain !== 'string') return plain;
+  const shared = exportedTarget(exports, key, new Set([...conditions, 'module']));
+  if (typeof shared !== 'string' || shared === plain) return plain;
+  if (isMadeOfModule(join(folder, plain), folder, reading)) return shared;
+  const text = reading.readText(join(folder, shared)) ?? '';
+  return /\bexports\b/.test(text) && !/^\s*(?:import|export)\b/m.test(text) ? shared : plain;
 }
 
 /** Whether a CommonJS file, or the one of its package that it passes on, has the mark of those that were ECMAScript modules. */

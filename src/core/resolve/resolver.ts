@@ -4,7 +4,7 @@ import type { Files } from '../files.js';
 import type { Mode } from '../mode.js';
 import { nearMiss } from '../problem/near-miss.js';
 import { PackageFiles, type PackageJson } from './package-json.js';
-import { mainOf, onceOnly, type RequestUse } from './package-main.js';
+import { mainOf, onceOnly, type PackageReading, type RequestUse, requiredTarget } from './package-main.js';
 import { exportedTarget, importedTarget } from './package-targets.js';
 
 export type Failure =
@@ -272,6 +272,10 @@ class Search {
     return undefined;
   }
 
+  get #reading(): PackageReading {
+    return { readText: (path) => this.#options.files.readText(path), fileAt: (path) => this.#file(path) };
+  }
+
   #extensions(): readonly string[] {
     return this.#use === 'style' ? styleExtensions : scriptExtensions;
   }
@@ -284,11 +288,7 @@ class Search {
       if (main) {
         const target = join(path, main);
         const found = this.#file(target) ?? this.#index(target);
-        if (found && this.#use === 'require')
-          return onceOnly(path, description, found, {
-            readText: (at) => this.#options.files.readText(at),
-            fileAt: (at) => this.#file(at),
-          });
+        if (found && this.#use === 'require') return onceOnly(path, description, found, this.#reading);
         if (found) return found;
       }
     }
@@ -343,7 +343,11 @@ class Search {
 
   #inPackage(description: PackageJson, packageName: string, subpath: string): Resolution {
     if (description.exports !== undefined && description.exports !== null) {
-      const target = exportedTarget(description.exports, subpath === '' ? '.' : `./${subpath}`, this.#conditions());
+      const key = subpath === '' ? '.' : `./${subpath}`;
+      const target =
+        this.#use === 'require'
+          ? requiredTarget(description, key, this.#conditions(), this.#reading)
+          : exportedTarget(description.exports, key, this.#conditions());
       if (target === undefined || target === null)
         return this.#fail({ reason: 'entry-missing', packageName, subpath, offers: offersOf(description.exports) });
       return this.#exported(join(description.folder, target), packageName, subpath);
@@ -377,8 +381,7 @@ class Search {
   }
 
   #conditions(): ReadonlySet<string> {
-    // What is meant for those who know modules and `require` both keeps a package from being there twice.
-    const module = [this.#use === 'require' ? 'require' : 'import', 'module'];
+    const module = this.#use === 'require' ? ['require'] : ['import', 'module'];
     const style = this.#use === 'style' ? ['style'] : [];
     const { conditions, frameworkConditions, mode } = this.#options;
     return new Set([...conditions, ...frameworkConditions(), ...style, ...module, 'browser', mode]);
