@@ -36,6 +36,8 @@ const files = {
   ...pkg('moduled', { main: 'main.js', module: 'module.js' }, ['main.js', 'module.js']),
   '/quay/node_modules/exported/made.js': 'exports.__esModule = true;',
   '/quay/node_modules/exported/bridge.js': `module.exports = require('./esm.js').default;`,
+  ...pkg('whole', { main: 'main.js', module: 'module.js' }, ['module.js']),
+  '/quay/node_modules/whole/main.js': `const other = require('x'); module.exports = () => (other.__esModule ? other.default : other);`,
   ...pkg('once', { main: 'main', module: 'module.js' }, ['module.js']),
   '/quay/node_modules/once/main.js': `if (process.env.NODE_ENV === 'production') { module.exports = require('./main.min'); }`,
   '/quay/node_modules/once/main.min.js': `Object.defineProperty(exports,"__esModule",{value:!0});`,
@@ -183,6 +185,7 @@ test('what a package requires differs from what it imports', () => {
   expect(found('exported', '/quay/src/main.tsx', 'require')).toBe('node_modules/exported/cjs.js');
   expect(found('exported/apart', '/quay/src/main.tsx', 'require')).toBe('node_modules/exported/cjs.js');
   expect(found('exported/bridge', '/quay/src/main.tsx', 'require')).toBe('node_modules/exported/bridge.js');
+  expect(found('whole', '/quay/src/main.tsx', 'require')).toBe('node_modules/whole/main.js');
   // But one that has the same exports in both forms is there once.
   for (const use of ['import', 'require'] as const) {
     expect(found('once', '/quay/src/main.tsx', use)).toBe('node_modules/once/module.js');

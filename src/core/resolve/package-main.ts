@@ -50,11 +50,16 @@ export function requiredTarget(
   return /\bexports\b/.test(text) && !/^\s*(?:import|export)\b/m.test(text) ? shared : plain;
 }
 
+/** What sets the mark, and doesn't only look for it in others. */
+const mark = /\bdefineProperty\(\s*[\w$]+\s*,\s*["']__esModule["']|\.__esModule\s*=(?!=)/;
+/** Exports that are one value. */
+const whole = /\bmodule\.exports\s*=(?!=)(?!\s*require\()/;
+
 /** Whether a CommonJS file, or the one of its package that it passes on, has the mark of those that were ECMAScript modules. */
 function isMadeOfModule(file: string, folder: string, reading: PackageReading, isPassedOn = true): boolean {
   if (!file.startsWith(`${folder}/`)) return false;
   const text = reading.readText(file) ?? '';
-  if (text.includes('__esModule')) return true;
+  if (mark.test(text) && !whole.test(text)) return true;
   const passed = isPassedOn ? /\bmodule\.exports\s*=\s*require\(\s*(['"])(\.[^'"]+)\1\s*\)/.exec(text) : null;
   const target = passed ? reading.fileAt(join(dirname(file), passed[2]!)) : undefined;
   return target !== undefined && isMadeOfModule(target, folder, reading, false);
