@@ -74,6 +74,9 @@ const cases: Record<string, Record<string, string | Buffer>> = {
   'a decorator that nobody runs': main(
     `/** @param a */\nfunction sail(a: unknown) { return a; }\nexport class Hull {\n  @sail mast = 1;\n}\n`,
   ),
+  'a decorator beside elements in JavaScript': main(`import './sail.js';\n`, {
+    'src/sail.js': `const sail = (hull) => hull;\n@sail class Hull {}\nexport const flag = <b>{Hull.name}</b>;\n`,
+  }),
   'a component file': main(`import Board from './board.vue';\nBoard;\n`, { 'src/board.vue': '<template></template>' }),
   'a file of another language': main(`import Board from './board.elm';\nBoard;\n`, { 'src/board.elm': 'main = 1' }),
   'a part of Node.js in the application': main(`import fs from 'node:fs';\nfs;\n`),

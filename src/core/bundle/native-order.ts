@@ -21,6 +21,7 @@ export class NativeOrder {
   readonly #input: NativeOrderInput;
   #places: Map<string, number[]> | undefined;
   #waiting: Set<string> | undefined;
+  readonly #imported = new Map<string, Set<string>>();
 
   constructor(input: NativeOrderInput) {
     this.#input = input;
@@ -65,16 +66,26 @@ export class NativeOrder {
     for (const id of modules()) {
       if (!left().modules.has(id)) continue;
       for (const { kind, target } of edges(id))
-        if (kind === 'dynamic') askers.set(target, [...(askers.get(target) ?? []), id]);
-        else if (kind !== 'import') others.add(target);
+        if (kind === 'dynamic') {
+          const known = askers.get(target);
+          if (known) known.push(id);
+          else askers.set(target, [id]);
+        } else if (kind !== 'import') others.add(target);
     }
     for (const id of others) askers.delete(id);
     return askers;
   }
 
+  /** What runs with a module: one that asks for hundreds is looked at once. */
+  #importedBy(id: string): Set<string> {
+    const known = this.#imported.get(id) ?? new Set(evaluationOrder(id, this.#input.edges));
+    this.#imported.set(id, known);
+    return known;
+  }
+
   /** What has run in any case when one of these modules asks for another: what all of them import, directly or not. */
   #ranBefore(askers: readonly string[] = []): Set<string> {
-    const [first, ...others] = askers.map((id) => new Set(evaluationOrder(id, this.#input.edges)));
+    const [first, ...others] = askers.map((id) => this.#importedBy(id));
     return new Set([...(first ?? [])].filter((id) => others.every((ran) => ran.has(id))));
   }
 }

@@ -13,7 +13,7 @@ import type { ScriptLanguage } from '../../core/translate/adapter.js';
 import type { Proposals } from '../../core/translate/decorators.js';
 import type { RawMap } from '../../core/translate/raw-map.js';
 import type { ScriptOptions } from '../../core/translate/script-options.js';
-import { type ScriptTargets, type Translated, translateScript } from '../../core/translate/translate-script.js';
+import { languageOf, type ScriptTargets, type Translated, translateScript } from '../../core/translate/translate-script.js';
 
 /** A script as far as its own file and the settings tell: translated and linked, with specifiers that lead nowhere yet. */
 export interface CompiledScript {
@@ -86,8 +86,8 @@ export async function compileScript(
   const { id, options, refresh, made } = settings;
   const from = tools.trace.now();
   const text = made?.text ?? source;
-  const language = languageOf(made?.language ?? id);
   const isPlain = made?.language === 'js' && !made.isLowered;
+  const language = languageOf(made ? `${id}.${made.language}` : id, text, isPlain || isInPackage(id));
   const { decorator, hasAccessor } = await proposalsIn(text, language);
   if (decorator !== undefined && !options.legacyDecorators) {
     // One that was lowered and still holds some can't be helped.
@@ -119,11 +119,6 @@ async function lowerDecorators({ id, made, root, options }: CompileSettings, sou
 
 function chaining() {
   return import('../../core/translate/raw-map.js');
-}
-
-/** The language of a file, or the one that stands for it. */
-function languageOf(name: string): ScriptLanguage {
-  return (/[jt]sx?$/.exec(name)?.[0] ?? 'js') as ScriptLanguage;
 }
 
 /** A translation with its map led on to the file that the text was made of. */
