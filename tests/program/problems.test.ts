@@ -6,7 +6,7 @@ import { Program } from '../support/program.js';
 import { Workspace } from '../support/workspace.js';
 
 const page = '<!doctype html>\n<script type="module" src="src/main.ts"></script>\n';
-const main = (text: string, more: Record<string, string> = {}) => ({ 'index.html': page, 'src/main.ts': text, ...more });
+const main = (text: string, more: Record<string, string | Buffer> = {}) => ({ 'index.html': page, 'src/main.ts': text, ...more });
 
 const cases: Record<string, Record<string, string | Buffer>> = {
   'a syntax error': main('export function tideAt(n: number) {\n  return n +;\n}\n'),
@@ -76,6 +76,13 @@ const cases: Record<string, Record<string, string | Buffer>> = {
   ),
   'a decorator beside elements in JavaScript': main(`import './sail.js';\n`, {
     'src/sail.js': `const sail = (hull) => hull;\n@sail class Hull {}\nexport const flag = <b>{Hull.name}</b>;\n`,
+  }),
+  'WebAssembly that asks for what is not there': main(`import { twice } from './gauge.wasm';\ntwice();\n`, {
+    // The function `level` of the module `harbour-io`, and an export.
+    'src/gauge.wasm': Buffer.from(
+      '0061736d010000000105016000017f0214010a686172626f75722d696f056c6576656c00000709010574776963650000',
+      'hex',
+    ),
   }),
   'a component file': main(`import Board from './board.vue';\nBoard;\n`, { 'src/board.vue': '<template></template>' }),
   'a file of another language': main(`import Board from './board.elm';\nBoard;\n`, { 'src/board.elm': 'main = 1' }),

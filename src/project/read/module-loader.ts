@@ -157,10 +157,16 @@ export class ModuleLoader {
     if ('content' in loaded) return loaded;
     const hint =
       'Import its URL instead (the default export), and start it with WebAssembly.instantiateStreaming, which is given what it asks for.';
-    return {
-      ...loaded,
-      problems: loaded.problems.map(({ code, severity, message }) => ({ code, severity, file, message, hint })),
-    };
+    // What it asks for is hardly ever a package that somebody should install.
+    const codeOf = ({ code }: Problem) => (code === 'package-missing' ? 'import-unresolved' : code);
+    const told = (problem: Problem): Problem => ({
+      code: codeOf(problem),
+      severity: problem.severity,
+      file,
+      message: problem.message,
+      hint,
+    });
+    return { ...loaded, problems: loaded.problems.map(told) };
   }
 
   #data(id: string, source: string, linked: Linked, text: string): Loaded {
