@@ -3,7 +3,7 @@ import { walk } from 'estree-walker';
 import { parseSync } from 'oxc-parser';
 import { type DirectCall, directCall, directCallHint } from '../core/direct-call.js';
 import { type Problem, problemAt } from '../core/problem/problem.js';
-import { mayBeTooDeep } from '../core/translate/nesting.js';
+import { mayBeTooDeep, writtenIn } from '../core/translate/nesting.js';
 import type { ProjectGraph } from './project-graph.js';
 
 /** What a text has to hold before it's worth a tree. */
@@ -16,7 +16,7 @@ export function directOrigins({ modules }: ProjectGraph): Problem[] {
     const content = modules.content(id);
     if (content?.kind !== 'script' || content.inPackage || content.isData) continue;
     const { text } = content.source;
-    if (text.search(origin) === -1 || mayBeTooDeep(text)) continue;
+    if (text.search(origin) === -1 || mayBeTooDeep(text, writtenIn(id, text))) continue;
     for (const { start, url } of originsIn(id, text)) {
       const call = directCall(url);
       if (!call) continue;

@@ -1,7 +1,7 @@
 import type { Expression, Node, ObjectExpression, Program, Property } from 'estree';
 import { parseSync } from 'oxc-parser';
 import type { Span } from '../core/documents/read-page.js';
-import { mayBeTooDeep } from '../core/translate/nesting.js';
+import { mayBeTooDeep, writtenIn } from '../core/translate/nesting.js';
 
 type Placed<T> = T & Span;
 
@@ -10,7 +10,7 @@ type Placed<T> = T & Span;
  * because a function makes it. `isKey`: the key itself is meant and not its value.
  */
 export function placeOfSetting(file: string, text: string, path: readonly PropertyKey[], isKey = false): Span | undefined {
-  if (mayBeTooDeep(text)) return undefined;
+  if (mayBeTooDeep(text, writtenIn(file, text))) return undefined;
   const isJson = file.endsWith('.json');
   // An object at the start of a statement would be a block.
   const source = isJson ? `(${text})` : text;

@@ -4,7 +4,7 @@ import { readStyle } from '../../src/core/documents/read-style.js';
 import { linkCommonJs } from '../../src/core/link/link-commonjs.js';
 import { linkModule } from '../../src/core/link/link-module.js';
 import { findProposals } from '../../src/core/translate/decorators.js';
-import { mayBeTooDeep } from '../../src/core/translate/nesting.js';
+import { mayBeTooDeep, refuseTooDeep } from '../../src/core/translate/nesting.js';
 
 beforeAll(() => init());
 
@@ -126,4 +126,16 @@ test.each<[string, (n: number) => unknown]>([
   ],
 ])('so does %s', async (_, act) => {
   expect(await growth(act)).toBeLessThan(2.4);
+});
+
+test('generics and comparisons by the thousand are no depth, elements are', () => {
+  const types = lines(3000, (at) => `export const a${at} = new Map<string, A${at}>();\n`);
+  expect(() => refuseTooDeep('types.ts', types)).not.toThrow();
+  expect(() =>
+    refuseTooDeep(
+      'sums.js',
+      lines(3000, (at) => `if (a < ${at}) b();\n`),
+    ),
+  ).not.toThrow();
+  expect(() => refuseTooDeep('open.tsx', '<a>;'.repeat(3000))).toThrow('too deeply nested');
 });

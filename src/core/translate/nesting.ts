@@ -117,13 +117,19 @@ export function tooDeepProblem(id: string): Problem {
   };
 }
 
+/** What a script may hold by its name, where nothing else is known: an element that ends, if the name leaves that open. */
+export function writtenIn(name: string, text: string): Written {
+  const isTypeScript = /\.[cm]?ts$/.test(name);
+  return { types: !/\.[cm]?jsx?$/.test(name), elements: name.endsWith('x') || (!isTypeScript && text.includes('</')) };
+}
+
 /**
- * Refuses a script that may be nested too deeply, where it isn't worth a process to find out.
+ * Refuses a script that may be nested too deeply, where it isn't worth a process to find out. `name` says what it's written in.
  *
  * @throws VineError `file-too-large`.
  */
-export function refuseTooDeep(id: string, text: string): void {
-  if (mayBeTooDeep(text)) throw new VineError(tooDeepProblem(id));
+export function refuseTooDeep(id: string, text: string, name = id): void {
+  if (mayBeTooDeep(text, writtenIn(name, text))) throw new VineError(tooDeepProblem(id));
 }
 
 function goesOnAfter(codes: Buffer, from: number): boolean {

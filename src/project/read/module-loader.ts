@@ -259,7 +259,7 @@ export class ModuleLoader {
     const { paths, typescript, mode } = this.#options;
     const id = paths.idOf(file);
     const options = { ...typescript.optionsFor(file), verbatimImports: true };
-    refuseTooDeep(id, text);
+    refuseTooDeep(id, text, `${id}.${language}`);
     const made = await translateScript(text, { id: `${id}.${language}`, inPackage: true, mode, refresh: false, options });
     if ('code' in made) throw Object.assign(new Error(made.message), placeOfProblem(made));
     return { code: made.text, ...(made.map ? { map: made.map } : {}) };
