@@ -1,4 +1,5 @@
 import { expect, test } from '@jest/globals';
+import { untilTrue } from '../support/browser.js';
 import { ServedPage } from '../support/served-page.js';
 
 const at = new ServedPage();
@@ -55,9 +56,7 @@ async function staysRight(): Promise<void> {
   expect([await style('order'), await style('paddingTop')]).toEqual(['102', '3px']);
   await at.save({ 'late1.css': 'p { padding-top: 9px; }', 'late2.css': 'p { order: 7; }' });
   // Links of a page whose policy wants them are loaded, which takes its time on a busy machine.
-  await at.page.waitForFunction("getComputedStyle(document.querySelector('p')).paddingTop === '9px'", undefined, {
-    timeout: 5000,
-  });
+  await untilTrue(at.page, "getComputedStyle(document.querySelector('p')).paddingTop === '9px'");
   expect(await style('order')).toBe('7');
   await at.save({ 'berth5.js': taking });
   expect(await inOrder()).not.toContain('berth5.css');
@@ -111,7 +110,7 @@ test('a policy that somebody puts in front is noticed: links take the places of 
   });
   const page = await context.newPage();
   await page.goto(at.program.url);
-  await page.waitForFunction("getComputedStyle(document.querySelector('p')).order === '11'");
+  await untilTrue(page, "getComputedStyle(document.querySelector('p')).order === '11'");
   expect(await page.locator('link[data-spark-style]').count()).toBe(12);
   expect(await page.locator('style[data-spark-style]').count()).toBe(0);
   await context.close();

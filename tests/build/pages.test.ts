@@ -4,7 +4,7 @@ import type { AddressInfo } from 'node:net';
 import { afterAll, beforeAll, expect, test } from '@jest/globals';
 import type { Browser } from 'playwright-core';
 import { z } from 'zod';
-import { launchBrowser, openBuilt, openPage } from '../support/browser.js';
+import { launchBrowser, openBuilt, openPage, untilTrue } from '../support/browser.js';
 import { serveNatively } from '../support/native.js';
 import { Program, runProgram } from '../support/program.js';
 import { longTest } from '../support/sizes.js';
@@ -70,7 +70,7 @@ test('a page under a strict policy keeps its attributes, and everything that it 
   const schema = z.fromJSONSchema(JSON.parse(readFileSync(`${repository}/dist/manifest.schema.json`, 'utf8')));
   expect(schema.safeParse(JSON.parse(readFileSync(workspace.path('dist/vine-spark.json'), 'utf8'))).error).toBeUndefined();
   const { page, errors, close } = await openBuilt(browser, workspace.path('dist'));
-  await page.waitForFunction('document.title !== ""');
+  await untilTrue(page, 'document.title !== ""');
   expect([await page.title(), errors]).toEqual(['late,data:image,licensed,east', []]);
   expect(await page.evaluate("getComputedStyle(document.querySelector('p')).paddingLeft")).toBe('3px');
   await close();
@@ -513,8 +513,7 @@ test.each<[what: string, files: Record<string, string | Buffer>, title: string]>
   const { url, close } = await serveNatively(workspace.path('dist'));
   for (const at of [program.url, `${url}index.html`]) {
     const { page, errors } = await openPage(browser, at);
-    // Without evaluating anything in the page, which may forbid that.
-    while ((await page.title()) === '') await new Promise((resolve) => setImmediate(resolve));
+    await untilTrue(page, 'document.title !== ""');
     titles.push(await page.title());
     expect(errors.filter((error) => !title.includes('TypeError') || !/Failed to load/.test(error))).toEqual([]);
     await page.context().close();

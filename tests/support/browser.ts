@@ -74,6 +74,14 @@ export async function openBuilt(
   return { ...watched, close: end };
 }
 
+/**
+ * Waits until `expression` is true of the page, asking from outside: the page's own policy may
+ * forbid to evaluate strings, which `waitForFunction` does in the page.
+ */
+export async function untilTrue(page: Page, expression: string): Promise<void> {
+  while (!(await page.evaluate(expression))) await new Promise((resolve) => setImmediate(resolve));
+}
+
 /** Waits until the page's live channel is connected. */
 export async function connected(
   program: { next(name: string, options?: { after?: number }): Promise<unknown> },
