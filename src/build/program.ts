@@ -115,11 +115,10 @@ function textOf(id: string, content: ModuleContent, assetUrl: ProgramInput['asse
 /** Where each import of a module leads. */
 function importTargets(member: Member, content: ModuleContent): string[] {
   if (content.kind !== 'script') return [];
+  const keyOf = ({ specifier, type = '' }: { specifier: string; type?: string | undefined }) => `${specifier}\0${type}`;
   const requests = content.linked.requests.filter(({ kind }) => kind === 'import');
-  return member.imports.map(({ specifier, type }) => {
-    const at = requests.findIndex((request) => request.specifier === specifier && request.type === type);
-    return content.edges.imports[at]!;
-  });
+  const targets = new Map(requests.map((request, at) => [keyOf(request), content.edges.imports[at]!]));
+  return member.imports.map((imported) => targets.get(keyOf(imported))!);
 }
 
 /** The names that a module imports, by target; `null` for all. */

@@ -29,10 +29,8 @@ function readsTooEarly(project: ProjectGraph, { bundle, members }: Program): Pro
       if (!member || member.apart !== undefined || content?.kind !== 'script') continue;
       for (const unit of member.units) {
         if (!shaken.units.has(unit)) continue;
-        for (const reference of unit.references) {
-          if (!reference.isAtOnce || reference.isWrite || !member.imported.has(reference.name)) continue;
-          if (names.isDead(member, reference.start) || names.folded(member, reference)) continue;
-          const { found: target } = names.use(member, reference);
+        for (const { reference, found: target, text } of names.reads(member, unit)) {
+          if (text !== undefined || !reference.isAtOnce || reference.isWrite || !member.imported.has(reference.name)) continue;
           if (!('own' in target) || target.own.member.named.get(target.own.name)?.kind === 'function') continue;
           const exporter = target.own.member.id;
           if ((place.get(exporter) ?? -1) <= place.get(id)! || exporter === id) continue;

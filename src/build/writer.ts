@@ -4,6 +4,7 @@ import type { Bundle } from '../core/bundle/bundle.js';
 import { kindOfFile } from '../core/file-kinds.js';
 import type { ModuleContent, StyleContent } from '../core/graph/module-content.js';
 import type { EdgeKind, ModuleGraph } from '../core/graph/module-graph.js';
+import { named } from '../core/graph/named.js';
 import type { PieceModule } from '../core/pieces/piece.js';
 import { contentHash } from '../core/text/content-hash.js';
 import { entriesOf } from '../core/urls.js';
@@ -283,8 +284,8 @@ export class Writer {
   #urlOf(id: string, kind: 'url' | 'worker', specifier: string): string {
     const content = this.#program.graph.content(id);
     const urls = content?.kind === 'script' ? content.urls : [];
-    const named = urls.filter((url) => url.specifier === specifier);
-    const known = named.find((url) => url.kind === kind) ?? named[0];
+    const ofName = named(urls, specifier);
+    const known = ofName.find((url) => url.kind === kind) ?? ofName[0];
     if (known?.target === undefined) return specifier;
     return known.kind === 'worker' ? `${workerMark}${known.target}` : this.#sheets.served.urlOf(known.target);
   }

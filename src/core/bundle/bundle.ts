@@ -124,19 +124,12 @@ export class Bundle {
 
   /** The URLs that a module names, and whether what names them is left. */
   urlsOf(member: Member): { kind: 'url' | 'worker'; specifier: string; isLeft: boolean }[] {
-    const isLeft = (at: number) =>
-      !this.names.isDead(member, at) &&
-      member.units.some((unit) => unit.start <= at && at < unit.end && this.shaken.units.has(unit));
-    return urlsOf(member).map((url) => ({
-      ...url,
-      isLeft: member.places.some(
-        (place) =>
-          place.kind === 'url' &&
-          place.specifier === url.specifier &&
-          place.isWorker === (url.kind === 'worker') &&
-          isLeft(place.start),
-      ),
-    }));
+    const left = new Set<string>();
+    for (const unit of member.units)
+      if (this.shaken.units.has(unit))
+        for (const place of this.names.places(member, unit))
+          if (place.kind === 'url') left.add(`${place.isWorker} ${place.specifier}`);
+    return urlsOf(member).map((url) => ({ ...url, isLeft: left.has(`${url.kind === 'worker'} ${url.specifier}`) }));
   }
 
   /** Finds the variables of a group, and all that has to be there before it runs. */
@@ -233,9 +226,8 @@ export class Bundle {
         const member = members.get(id)!;
         for (const unit of member.units) {
           if (!this.shaken.units.has(unit)) continue;
-          for (const reference of unit.references) {
-            if (this.names.isDead(member, reference.start) || this.names.folded(member, reference)) continue;
-            const { found, end } = this.names.use(member, reference);
+          for (const { reference, found, end, text } of this.names.reads(member, unit)) {
+            if (text !== undefined) continue;
             const isDeclaration = reference.isWrite && unit.declares.includes(reference.name);
             const isCall = reference.isCalled && end === (reference.members.at(-1)?.end ?? reference.end);
             if ('own' in found && !isDeclaration && !isCall) this.#visible.add(found.own);
@@ -268,25 +260,19 @@ export class Bundle {
     const scope = this.#scopes.get(group)!;
     const isChecked = this.#checked.has(group.id);
     const places = isChecked ? new Map([...scope.outer()].map((variable, index) => [variable, index])) : undefined;
-    const printed = own.map((member) =>
-      printMember({
+    const printed = own.map((member) => {
+      const urls = new Map(urlsOf(member).map(({ kind, specifier }, index) => [`${kind} ${specifier}`, index]));
+      return printMember({
         member,
         names,
         scope,
         units: shaken.units,
         seenAs: (name) => [...(this.#seen.get(names.own(member, name)) ?? [])],
         checkedPlace: places && ((variable) => places.get(variable)),
-        urlPlace: (specifier, isWorker) => this.urlPlace(member, specifier, isWorker),
-      }),
-    );
+        urlPlace: (specifier, isWorker) => urls.get(`${isWorker ? 'worker' : 'url'} ${specifier}`) ?? -1,
+      });
+    });
     return { group, scope, members: printed, isAsync: own.some(({ isAsync }) => isAsync), ...this.#imports.get(group)! };
-  }
-
-  /** The place of a URL among those that a module names. */
-  urlPlace(member: Member, specifier: string, isWorker: boolean): number {
-    const kind = isWorker ? 'worker' : 'url';
-    const all = urlsOf(member);
-    return all.findIndex((url) => url.specifier === specifier && url.kind === kind);
   }
 
   /** The first line of a group, up to the pause before its body, and its last; the names of all variables are known. */

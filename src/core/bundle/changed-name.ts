@@ -9,6 +9,8 @@ export interface ChangeInput {
   context: EffectContext;
   /** Whether a name is a top-level one of the module itself. */
   isOwn(name: string): boolean;
+  /** What `isOwnMember` said of members before: each is written many times. */
+  known: Map<string, boolean>;
 }
 
 /** The one top-level name whose value a statement adds something to, and does nothing else. */
@@ -25,7 +27,14 @@ export function changedName(node: Node, input: ChangeInput): string | undefined 
   if (name === undefined || !isOwn(name) || context.isEarly(left, name)) return undefined;
   if (members.length === 0) return name;
   if (!names.isFresh(name) || members.includes('__proto__')) return undefined;
-  return members.length === 1 || (members.length === 2 && isOwnMember(name, members[0]!, input)) ? name : undefined;
+  return members.length === 1 || (members.length === 2 && isKnownMember(name, members[0]!, input)) ? name : undefined;
+}
+
+function isKnownMember(name: string, member: string, input: ChangeInput): boolean {
+  const key = `${name}.${member}`;
+  const isOwn = input.known.get(key) ?? isOwnMember(name, member, input);
+  input.known.set(key, isOwn);
+  return isOwn;
 }
 
 /** Whether a member of what a name stands for is nobody else's object, whose members may be written without running code. */

@@ -1,7 +1,7 @@
 import type { Node } from 'estree';
 import { evaluate, type Known } from '../link/fold-constants.js';
 import { deadBranch } from './choices.js';
-import type { Branch, ImportedName, Member, Reference, Unit } from './member.js';
+import type { Branch, ImportedName, Member, Place, Reference, Unit } from './member.js';
 
 /** A top-level name of a module that shares its scope with others. */
 export interface OwnName {
@@ -9,6 +9,8 @@ export interface OwnName {
   name: string;
   /** What declares it, and what adds something to it. */
   units: Unit[];
+  /** See `innerName`. */
+  inner?: string;
 }
 
 /** What a name comes down to. */
@@ -23,6 +25,13 @@ export type Found =
 export interface Use {
   found: Found;
   end: number;
+}
+
+/** What a reference stands for, up to `end`. */
+export interface Read extends Use {
+  reference: Reference;
+  /** That of a constant, where it's short enough to stand everywhere. */
+  text: string | undefined;
 }
 
 export interface NamesInput {
@@ -47,6 +56,13 @@ export class Names {
   readonly #dead = new Map<Member, Branch[]>();
   readonly #foldable = new Map<Member, number>();
   readonly #found = new Map<Member, Map<string, Found | null>>();
+  readonly #reads = new Map<Unit, readonly Read[]>();
+  readonly #resolved = new Map<Member, Map<string, Found | null>>();
+  readonly #stars = new Map<Member, Map<string, number[]> | null>();
+  /** How many constants are being followed to their values. */
+  #depth = 0;
+  /** In the order of the text. */
+  readonly #places = new Map<Member, readonly Place[]>();
 
   constructor(input: NamesInput) {
     this.#input = input;
@@ -76,14 +92,28 @@ export class Names {
   }
 
   /** ResolveExport (ECMA-262, 16.2.1.7.2.2): `null` where there is none, or more than one. */
-  resolve(id: string, name: string, seen: Set<string> = new Set()): Found | null {
+  resolve(id: string, name: string, seen?: Set<string>): Found | null {
     const member = this.#input.members.get(id);
     if (!member) return { outer: id, name };
+    const local = member.exported.get(name);
+    if (local !== undefined) return member.apart === undefined ? { own: this.own(member, local) } : { outer: id, name };
+    if (seen) return this.#resolveOn(member, name, seen);
+    const known = this.#resolved.get(member) ?? new Map<string, Found | null>();
+    this.#resolved.set(member, known);
+    const before = known.get(name);
+    if (before !== undefined) return before;
+    // What is found on the way is no answer for others: on a circle it's only part of one.
+    const found = this.#resolveOn(member, name, new Set());
+    known.set(name, found);
+    return found;
+  }
+
+  /** The same where the module itself declares no such name. */
+  #resolveOn(member: Member, name: string, seen: Set<string>): Found | null {
+    const { id } = member;
     const key = `${id}\0${name}`;
     if (seen.has(key)) return null;
     seen.add(key);
-    const local = member.exported.get(name);
-    if (local !== undefined) return member.apart === undefined ? { own: this.own(member, local) } : { outer: id, name };
     const passedOn = member.passedOn.get(name);
     const found = passedOn
       ? this.imported(member, passedOn, seen)
@@ -93,10 +123,36 @@ export class Names {
     return found && member.apart !== undefined ? { outer: id, name } : found;
   }
 
+  /** The stars of a module that may lead to a name: all of a few. */
+  #starsFor(member: Member, name: string): readonly number[] {
+    const { stars } = member;
+    if (stars.length <= fewStars) return stars;
+    let byName = this.#stars.get(member);
+    if (byName === undefined) {
+      byName = this.#starsByName(member);
+      this.#stars.set(member, byName);
+    }
+    return byName === null ? stars : (byName.get(name) ?? []);
+  }
+
+  /** Exported name -> the stars of a module that lead to it; `null` where one leads to names that only the runtime knows. */
+  #starsByName(member: Member): Map<string, number[]> | null {
+    const targets = this.#input.targets(member);
+    if (member.stars.some((star) => !this.#input.members.has(targets[star]!))) return null;
+    const byName = new Map<string, number[]>();
+    for (const star of member.stars)
+      for (const name of this.exportedNames(targets[star]!)) {
+        const known = byName.get(name);
+        if (known) known.push(star);
+        else byName.set(name, [star]);
+      }
+    return byName;
+  }
+
   #resolveStar(member: Member, name: string, seen: Set<string>): Found | null {
     const targets = this.#input.targets(member);
     let found: Found | null = null;
-    for (const star of member.stars) {
+    for (const star of this.#starsFor(member, name)) {
       const target = targets[star]!;
       if (!this.#input.members.has(target)) return { outer: member.id, name };
       const other = this.resolve(target, name, seen);
@@ -133,10 +189,9 @@ export class Names {
   }
 
   /** What a use of a name stands for. Members of namespace objects lead on, as far as that is the same. */
-  use(member: Member, reference: Reference): Use {
-    const { name, members, isCalled, isMemberWrite } = reference;
+  use(member: Member, { name, end: nameEnd, members, isCalled, isMemberWrite }: Reference): Use {
     let found = this.local(member, name)!;
-    let end = reference.end;
+    let end = nameEnd;
     for (const [index, { name: step, end: stepEnd }] of members.entries()) {
       const isLast = index === members.length - 1;
       const next = isLast && isMemberWrite ? null : this.#step(found, step);
@@ -159,9 +214,8 @@ export class Names {
   }
 
   /** The value of a constant that is known to be there whenever it's read at `reference`, and where what is read ends. */
-  #valueAt(member: Member, reference: Reference): (Known & { end: number }) | undefined {
+  #valueAt(member: Member, reference: Reference, { found, end }: Use): (Known & { end: number }) | undefined {
     if (reference.isWrite || reference.isMemberWrite) return undefined;
-    const { found, end } = this.use(member, reference);
     if (!('own' in found) || !this.#isThere(found.own, member, reference)) return undefined;
     const known = this.valueOf(found.own);
     if (known) return { ...known, end };
@@ -177,11 +231,20 @@ export class Names {
     return expression && this.evaluate(own.member, expression);
   }
 
-  /** What stands for a use of a constant, where that is short enough to stand everywhere, and where the use ends. */
-  folded(member: Member, reference: Reference): { text: string; end: number } | undefined {
-    const known = this.#valueAt(member, reference);
-    const text = known && literalOf(known.value);
-    return text === undefined ? undefined : { text, end: known!.end };
+  /** What the references of a unit stand for, those that can't run left out. Each step from shaking to printing asks for it. */
+  reads(member: Member, unit: Unit): readonly Read[] {
+    const known = this.#reads.get(unit);
+    if (known) return known;
+    const reads: Read[] = [];
+    for (const reference of unit.references) {
+      if (this.isDead(member, reference.start)) continue;
+      const use = this.use(member, reference);
+      const value = this.#valueAt(member, reference, use);
+      const text = value && literalOf(value.value);
+      reads.push({ reference, found: use.found, end: text === undefined ? use.end : value!.end, text });
+    }
+    this.#reads.set(unit, reads);
+    return reads;
   }
 
   /** Whether a constant has its value by the time it's read: nothing of its module can have run code before. */
@@ -200,9 +263,13 @@ export class Names {
     if (this.#values.has(own)) return this.#values.get(own);
     this.#values.set(own, undefined);
     const expression = own.member.constants.get(own.name);
-    const value = expression && this.evaluate(own.member, expression);
-    this.#values.set(own, value);
-    return value;
+    if (!expression || this.#depth >= deepest) return undefined;
+    this.#depth++;
+    const value = this.evaluate(own.member, expression);
+    this.#depth--;
+    const isKept = typeof value?.value !== 'string' || value.value.length <= longest;
+    this.#values.set(own, isKept ? value : undefined);
+    return isKept ? value : undefined;
   }
 
   /** The value of an expression of a module, if it's known before anything runs. */
@@ -214,7 +281,8 @@ export class Names {
       const { name, start, members } = chain;
       if (!member.own.has(name) && !member.imported.has(name)) return undefined;
       const steps = members.map((step, index) => ({ name: step, end: start + 1 + index }));
-      const known = this.#valueAt(member, { ...plainReference, name, start, end: start, members: steps });
+      const reference = { ...plainReference, name, start, end: start, members: steps };
+      const known = this.#valueAt(member, reference, this.use(member, reference));
       // All of the chain has to be what is known.
       return known?.end === (steps.at(-1)?.end ?? start) ? known : undefined;
     });
@@ -237,10 +305,49 @@ export class Names {
     return dead;
   }
 
+  /** The places of a unit, those that can't run left out. */
+  places(member: Member, { start, end }: Unit): Place[] {
+    const all = this.#places.get(member) ?? member.places.toSorted((a, b) => a.start - b.start);
+    this.#places.set(member, all);
+    const found: Place[] = [];
+    for (let at = firstFrom(all, start); at < all.length && all[at]!.start < end; at++)
+      if (!this.isDead(member, all[at]!.start)) found.push(all[at]!);
+    return found;
+  }
+
+  /** What can't run and begins in a unit. */
+  deadIn(member: Member, { start, end }: Unit): readonly Branch[] {
+    const dead = this.dead(member);
+    const first = firstFrom(dead, start);
+    return dead.slice(first, firstFrom(dead, end));
+  }
+
   isDead(member: Member, at: number): boolean {
-    return this.dead(member).some(({ start, end }) => start <= at && at < end);
+    const dead = this.dead(member);
+    if (dead.length === 0) return false;
+    const last = dead[firstFrom(dead, at + 1) - 1];
+    return last !== undefined && at < last.end;
   }
 }
+
+/** The index of the first of some places, in the order of the text, that begins at `start` or behind it. */
+function firstFrom(places: readonly { start: number }[], start: number): number {
+  let low = 0;
+  let high = places.length;
+  while (low < high) {
+    const middle = (low + high) >> 1;
+    if (places[middle]!.start < start) low = middle + 1;
+    else high = middle;
+  }
+  return low;
+}
+
+/** So many stars are followed one after another. */
+const fewStars = 8;
+
+/** So many constants may be made of each other before what they come to is left open, and so long may texts be. */
+const deepest = 100;
+const longest = 10_000;
 
 const plainReference: Reference = {
   name: '',

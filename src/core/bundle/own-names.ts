@@ -13,6 +13,8 @@ export class OwnNames {
   readonly globals = new Set<Node>();
   readonly #marked: ReadonlySet<number>;
   readonly #parents: ReadonlyMap<Node, Node>;
+  readonly #reassigned = new Map<string, boolean>();
+  readonly #accessed = new Map<string, boolean>();
 
   /** `marked`: where calls begin that are marked as giving a value only. */
   constructor(tree: Program, parents: ReadonlyMap<Node, Node>, marked: ReadonlySet<number>) {
@@ -47,7 +49,12 @@ export class OwnNames {
   }
 
   isReassigned(name: string): boolean {
-    return this.variables.get(name)?.references.some((reference) => reference.isWrite() && !reference.init) === true;
+    const known = this.#reassigned.get(name);
+    if (known !== undefined) return known;
+    const isReassigned =
+      this.variables.get(name)?.references.some((reference) => reference.isWrite() && !reference.init) === true;
+    this.#reassigned.set(name, isReassigned);
+    return isReassigned;
   }
 
   /** Whether a name stands for a function, a class or a literal of this module that nothing replaces. */
@@ -62,6 +69,12 @@ export class OwnNames {
 
   /** Whether reading a member may run code that is put there later. */
   #getsAccessors(name: string): boolean {
+    const known = this.#accessed.get(name) ?? this.#mayGetAccessors(name);
+    this.#accessed.set(name, known);
+    return known;
+  }
+
+  #mayGetAccessors(name: string): boolean {
     return this.variables.get(name)!.references.some(({ identifier }) => {
       const node = identifier as unknown as Node;
       const parent = this.#parents.get(node);

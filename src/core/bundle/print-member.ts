@@ -1,7 +1,7 @@
 import MagicString from 'magic-string';
 import { touchEdits } from '../link/module-analysis.js';
-import type { Member, Place, Reference, Unit } from './member.js';
-import type { Names } from './names.js';
+import type { Member, Place, Unit } from './member.js';
+import type { Names, Read } from './names.js';
 import { defaultName } from './read-member.js';
 import type { GroupScope, Variable } from './scope.js';
 
@@ -39,6 +39,7 @@ class Printer {
   readonly #text: MagicString;
   readonly #mark: string;
   readonly #marked: Variable[] = [];
+  readonly #marks = new Map<Variable, number>();
   readonly #renamed: PrintedMember['renamed'] = [];
 
   constructor(printing: MemberPrinting) {
@@ -66,15 +67,13 @@ class Printer {
   #unit(unit: Unit): void {
     const { member, names } = this.#printing;
     const { start, end } = unit;
-    const isIn = (place: number) => place >= start && place < end;
-    for (const branch of names.dead(member)) {
-      if (!isIn(branch.start)) continue;
+    for (const branch of names.deadIn(member, unit)) {
       const hoisted = branch.hoisted.map((name) => (unit.declares.includes(name) ? this.#nameOf(name) : name));
       const list = hoisted.length > 0 ? ` var ${hoisted.join(', ')}; ` : '';
       this.#text.update(branch.start, branch.end, branch.standIn === '' ? `{${list}}` : branch.standIn);
     }
-    for (const reference of unit.references) if (!names.isDead(member, reference.start)) this.#reference(reference);
-    for (const place of member.places) if (isIn(place.start) && !names.isDead(member, place.start)) this.#place(place);
+    for (const read of names.reads(member, unit)) this.#reference(read);
+    for (const place of names.places(member, unit)) this.#place(place);
     const written = new Set(unit.references.filter(({ isWrite }) => isWrite).map(({ name }) => name));
     for (const own of unit.declares) this.#named(own, unit);
     for (const own of new Set([...unit.declares, ...written])) this.#values(own, unit);
@@ -87,8 +86,8 @@ class Printer {
   /** The text that stands for a variable: its name, or a mark. */
   #textOf(variable: Variable): string {
     if (variable.name !== undefined) return variable.name;
-    let index = this.#marked.indexOf(variable);
-    if (index === -1) index = this.#marked.push(variable) - 1;
+    const index = this.#marks.get(variable) ?? this.#marked.push(variable) - 1;
+    this.#marks.set(variable, index);
     return `${this.#mark}${index}$`;
   }
 
@@ -101,13 +100,11 @@ class Printer {
     return this.#textOf(this.#variable(own));
   }
 
-  #reference(reference: Reference): void {
-    const { member, names, scope, checkedPlace } = this.#printing;
+  #reference({ reference, found, end, text: folded }: Read): void {
+    const { member, scope, checkedPlace } = this.#printing;
     const { start, name, isShorthand, isNewed } = reference;
-    const folded = names.folded(member, reference);
-    const { found, end } = folded ? { ...folded, found: undefined } : names.use(member, reference);
-    let text = folded?.text ?? '';
-    if (found) {
+    let text = folded ?? '';
+    if (folded === undefined) {
       const variable = scope.variableOf(found);
       text = this.#textOf(variable);
       const place = reference.isWrite ? undefined : checkedPlace?.(variable);
@@ -118,7 +115,7 @@ class Printer {
     }
     if (isShorthand && text !== name) text = `${name}: ${text}`;
     if (text !== member.text.slice(start, end))
-      this.#text.update(start, end, text, { storeName: !folded && end === reference.end });
+      this.#text.update(start, end, text, { storeName: folded === undefined && end === reference.end });
   }
 
   #place(place: Place): void {
@@ -193,11 +190,11 @@ class Printer {
   #class(own: string, name: string, unit: Unit): void {
     const { member, names, scope } = this.#printing;
     const variable = this.#variable(own);
-    const at = member.places.find(({ kind, start }) => kind === 'gone' && start === unit.start)?.end ?? unit.start;
+    const at = names.places(member, unit).find(({ kind, start }) => kind === 'gone' && start === unit.start)?.end ?? unit.start;
     const declared = unit.references.find((reference) => reference.name === own && reference.isWrite);
-    const isTaken = unit.references.some(
-      (reference) => !names.isDead(member, reference.start) && this.#finalOf(reference) === name,
-    );
+    const isTaken = names
+      .reads(member, unit)
+      .some(({ found, text }) => text === undefined && scope.variableOf(found).name === name);
     if (declared && member.text.startsWith('class', at) && !isTaken) {
       // The class keeps its name inside; a variable of the other name holds it.
       this.#text.prependRight(at, `let ${this.#textOf(variable)} = `);
@@ -208,12 +205,6 @@ class Printer {
       unit.end,
       `; ${scope.handle}.named(${this.#textOf(variable)}, ${JSON.stringify(name)}, ${JSON.stringify(variable.name)});`,
     );
-  }
-
-  #finalOf(reference: Reference): string | undefined {
-    const { member, names, scope } = this.#printing;
-    if (names.folded(member, reference)) return undefined;
-    return scope.variableOf(names.use(member, reference).found).name;
   }
 
   /** Others are told of an assignment to what they see. */

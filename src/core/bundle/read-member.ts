@@ -18,7 +18,7 @@ import { indexTree, type Spanned } from '../link/tree.js';
 import { changedName } from './changed-name.js';
 import { choicesIn, choiceTypes, mayBeKnown } from './choices.js';
 import { lateImportsIn } from './late-imports.js';
-import type { ImportedName, Member, Place, Unit } from './member.js';
+import type { ImportedName, LateImport, Member, Place, Unit } from './member.js';
 import { OwnNames } from './own-names.js';
 import { type References, readReferences } from './read-references.js';
 import { type EffectContext, effectsOf } from './scan-effects.js';
@@ -64,6 +64,9 @@ class Reader {
   readonly #names: OwnNames;
   readonly #references: References;
   readonly #context: EffectContext;
+  /** Specifier and type -> the index in `imports`. */
+  readonly #imports = new Map<string, number>();
+  readonly #ownMembers = new Map<string, boolean>();
   /** Where calls begin that are marked as giving a value only. */
   readonly #marked: ReadonlySet<number>;
 
@@ -196,8 +199,10 @@ class Reader {
     const specifier = String(statement.source.value);
     const { attributes = [] } = statement as unknown as { attributes?: { key: Identifier | Literal; value: Literal }[] };
     const type = attributes.find(({ key }) => nameOf(key) === 'type')?.value.value as string | undefined;
-    const known = this.#member.imports.findIndex((other) => other.specifier === specifier && other.type === type);
-    if (known !== -1) return known;
+    const key = `${specifier}\0${type ?? ''}`;
+    const known = this.#imports.get(key);
+    if (known !== undefined) return known;
+    this.#imports.set(key, this.#member.imports.length);
     return this.#member.imports.push({ specifier, ...(type === undefined ? {} : { type }) }) - 1;
   }
 
@@ -311,7 +316,7 @@ class Reader {
 
   #unit(unit: Pick<Unit, 'start' | 'end' | 'declares' | 'keyword'>, node: Node | null | undefined): void {
     const isOwn = (name: string) => this.#member.own.has(name) && !this.#member.imported.has(name);
-    const input = { names: this.#names, parents: this.#parents, context: this.#context, isOwn };
+    const input = { names: this.#names, parents: this.#parents, context: this.#context, isOwn, known: this.#ownMembers };
     const changes = node ? changedName(node, input) : undefined;
     const effects = !node || changes !== undefined ? [] : effectsOf(node, this.#context);
     this.#member.units.push({ ...unit, ...(changes === undefined ? {} : { changes }), references: [], effects, late: [] });
@@ -319,24 +324,30 @@ class Reader {
 
   /** Gives each unit the uses of top-level names in it. */
   #assignReferences(): void {
+    this.#eachWithUnit(this.#references.references, (reference, unit) => unit.references.push(reference));
+  }
+
+  /** Calls `take` with each of some places, in the order of the text, and the unit in which it stands. Export lists and imports stand in none. */
+  #eachWithUnit<Place extends { start: number }>(places: readonly Place[], take: (place: Place, unit: Unit) => void): void {
     const { units } = this.#member;
     let at = 0;
-    for (const reference of this.#references.references) {
-      while (at < units.length && units[at]!.end <= reference.start) at++;
+    for (const place of places) {
+      while (at < units.length && units[at]!.end <= place.start) at++;
       const unit = units[at];
-      if (unit && unit.start <= reference.start) unit.references.push(reference);
+      if (unit && unit.start <= place.start) take(place, unit);
     }
-    // Export lists and imports stand in no unit.
   }
 
   /** `import.meta`, `import()`, URLs, marks and the names of anonymous functions. */
   #readSyntax(): void {
     const member = this.#member;
-    const unitAt = (start: number) => member.units.find((unit) => unit.start <= start && start < unit.end);
+    const lates: LateImport[] = [];
     for (const { late, place } of lateImportsIn(this.#nodes, this.#parents)) {
-      unitAt(late.start)?.late.push(late);
+      lates.push(late);
       member.places.push(place);
     }
+    lates.sort((a, b) => a.start - b.start);
+    this.#eachWithUnit(lates, (late, unit) => unit.late.push(late));
     for (const node of this.#nodes) {
       const { start } = node as Spanned;
       const parent = this.#parents.get(node) ?? null;

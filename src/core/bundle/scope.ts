@@ -39,6 +39,8 @@ export class GroupScope {
   /** What the group calls its handle. */
   readonly handle: string;
   readonly #taken = new Set<string>();
+  /** Wanted name -> the last number behind it that was given. */
+  readonly #tried = new Map<string, number>();
   #numbers = 0;
 
   constructor(input: ScopeInput) {
@@ -134,9 +136,8 @@ export class GroupScope {
     for (const unit of member.units) {
       if (!units.has(unit)) continue;
       for (const name of unit.declares) this.variableOf({ own: names.own(member, name) });
-      for (const reference of unit.references) {
-        if (names.isDead(member, reference.start) || names.folded(member, reference)) continue;
-        const { found, end } = names.use(member, reference);
+      for (const { reference, found, end, text } of names.reads(member, unit)) {
+        if (text !== undefined) continue;
         const { users } = this.variableOf(found);
         const locals = users.get(member) ?? new Set();
         // What a member chain is replaced by has no name there yet.
@@ -150,8 +151,12 @@ export class GroupScope {
     const mayBe = (name: string) =>
       !this.#taken.has(name) &&
       [...users].every(([member, locals]) => !member.inner.has(name) || [...locals].every((local) => local === name));
-    let name = wanted;
-    for (let number = 1; !mayBe(name); number++) name = `${wanted}${/\d$/.test(wanted) ? '_' : ''}${number}`;
+    const head = /\d$/.test(wanted) ? `${wanted}_` : wanted;
+    // Thousands of modules may call something the same: the numbers that others have are not tried again.
+    let number = this.#tried.get(wanted) ?? 0;
+    let name = number === 0 ? wanted : `${head}${number}`;
+    while (!mayBe(name)) name = `${head}${++number}`;
+    this.#tried.set(wanted, number);
     this.#taken.add(name);
     return name;
   }
@@ -163,8 +168,9 @@ function isNameIn({ text }: Member, name: string): boolean {
 }
 
 /** The name under which other groups find one of a module. It doesn't depend on anything but where it stands. */
-export function innerName({ member, name }: OwnName): string {
-  return `$${contentHash(member.id, name).slice(0, 7)}`;
+export function innerName(own: OwnName): string {
+  own.inner ??= `$${contentHash(own.member.id, own.name).slice(0, 7)}`;
+  return own.inner;
 }
 
 function wantedFor({ member, name }: OwnName): string {

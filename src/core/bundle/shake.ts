@@ -1,4 +1,5 @@
 import type { Edge } from '../graph/module-graph.js';
+import { named } from '../graph/named.js';
 import type { Member, Unit } from './member.js';
 import type { Found, Names, OwnName } from './names.js';
 import type { NativeOrder } from './native-order.js';
@@ -155,22 +156,16 @@ class Shaker {
     this.#units.add(unit);
     for (const name of unit.declares) this.#need(this.#input.names.own(member, name));
     const { names } = this.#input;
-    for (const reference of unit.references) {
-      if (names.isDead(member, reference.start) || (reference.isWrite && unit.declares.includes(reference.name))) continue;
-      if (names.folded(member, reference)) continue;
-      this.#needFound(names.use(member, reference).found);
+    for (const { reference, found, text } of names.reads(member, unit)) {
+      if (text !== undefined || (reference.isWrite && unit.declares.includes(reference.name))) continue;
+      this.#needFound(found);
     }
     for (const late of unit.late) if (!names.isDead(member, late.start)) this.#keepLate(member, late.key, late.names);
-    for (const place of member.places) {
-      if (place.kind === 'urls' && place.start >= unit.start && place.start < unit.end && !names.isDead(member, place.start))
-        for (const edge of urlsMatching(this.#input.edges(member.id), place.pattern)) {
-          this.#named(member, edge);
-        }
-      if (place.kind !== 'url' || place.start < unit.start || place.start >= unit.end || names.isDead(member, place.start))
-        continue;
-      const edge = urlEdge(this.#input.edges(member.id), place.specifier, place.isWorker);
-      if (!edge) continue;
-      this.#named(member, edge);
+    for (const place of names.places(member, unit)) {
+      const edges = this.#input.edges(member.id);
+      if (place.kind === 'urls') for (const edge of urlsMatching(edges, place.pattern)) this.#named(member, edge);
+      const edge = place.kind === 'url' ? urlEdge(edges, place.specifier, place.isWorker) : undefined;
+      if (edge) this.#named(member, edge);
     }
   }
 
@@ -183,10 +178,9 @@ class Shaker {
 
   #keepLate(member: Member, key: string | undefined, names: string[] | undefined): void {
     const [specifier, type] = key?.split('\0') ?? [];
-    for (const edge of this.#input.edges(member.id)) {
-      if (edge.kind !== 'dynamic') continue;
-      const isMeant = key === undefined || (edge.specifier === specifier && (type === undefined || edge.type === type));
-      if (!isMeant) continue;
+    const edges = this.#input.edges(member.id);
+    for (const edge of specifier === undefined ? edges : named(edges, specifier)) {
+      if (edge.kind !== 'dynamic' || (type !== undefined && edge.type !== type)) continue;
       this.#lateOf(member.id).add(edge.target);
       this.#root(edge.target, names);
     }

@@ -7,6 +7,16 @@ export interface ImportCheck {
   target(id: string, request: number): string | undefined;
   /** Whether what a module passes on may be a type, as a translation of one file can't know: then nothing is there to be missed. */
   mayPassTypes(id: string): boolean;
+  /** What was found out since the graph changed last, by module and name, and by module. */
+  answers: Map<string, boolean>;
+  wide: Map<string, BehindStars>;
+}
+
+/** What a module passes on by `export *`: names with the modules that may have them. */
+interface BehindStars {
+  targets: ReadonlyMap<string, readonly string[]>;
+  /** One of the modules may export anything. */
+  isOpen: boolean;
 }
 
 /** Whether others may get from a module what it doesn't make. */
@@ -58,7 +68,7 @@ export function missingExports(id: string, check: ImportCheck): MissingName[] {
     const circle = record.isPassedOn ? circleOf(id, record, check) : undefined;
     if (circle) missing.push({ record, from, known: [], circle });
     const mayBeType = record.isPassedOn && check.mayPassTypes(id);
-    if (circle || mayBeType || mayExport(from, record.name, check, new Map())) continue;
+    if (circle || mayBeType || isOffered(from, record.name, check)) continue;
     const lacking = lastAsked(from, record.name, check);
     const known = [...exportedNames(lacking.id, check, new Set())];
     missing.push({ record, from, known, ...(lacking.id === from ? {} : { lacking }) });
@@ -88,6 +98,14 @@ function circleOf(id: string, { request, name }: ImportRecord, check: ImportChec
   return found === true ? undefined : found;
 }
 
+function isOffered(id: string, name: string, check: ImportCheck): boolean {
+  const key = `${id}\0${name}`;
+  // Only whole answers count for others: on a circle, those on the way are parts of one.
+  const may = check.answers.get(key) ?? mayExport(id, name, check, new Map());
+  check.answers.set(key, may);
+  return may;
+}
+
 /** Whether a module exports a name, or may do so for all that can be known before it runs. `seen`: what was found out on the way. */
 function mayExport(id: string, name: string, check: ImportCheck, seen: Map<string, boolean>): boolean {
   const key = `${id}\0${name}`;
@@ -98,8 +116,7 @@ function mayExport(id: string, name: string, check: ImportCheck, seen: Map<strin
   const { names, passedOn } = offersOf(linked);
   if (!names.has(name)) {
     seen.set(key, false);
-    const ways = name === 'default' ? [] : linked.stars.map((star) => check.target(id, star));
-    const may = ways.some((target) => target === undefined || mayExport(target, name, check, seen));
+    const may = name !== 'default' && mayComeByStar({ id, linked, name, check, seen });
     seen.set(key, may);
     return may;
   }
@@ -111,6 +128,55 @@ function mayExport(id: string, name: string, check: ImportCheck, seen: Map<strin
   const may = mayExport(target, passed.imported, check, seen);
   seen.set(key, may);
   return may;
+}
+
+/** So many stars are followed one after another. */
+const fewStars = 8;
+
+interface ByStar {
+  id: string;
+  linked: Linked;
+  name: string;
+  check: ImportCheck;
+  seen: Map<string, boolean>;
+}
+
+function mayComeByStar({ id, linked, name, check, seen }: ByStar): boolean {
+  if (linked.stars.length <= fewStars)
+    return linked.stars.some((star) => {
+      const target = check.target(id, star);
+      return target === undefined || mayExport(target, name, check, seen);
+    });
+  const { isOpen, targets } = check.wide.get(id) ?? behindStars(id, linked, check);
+  return isOpen || (targets.get(name)?.some((target) => mayExport(target, name, check, seen)) ?? false);
+}
+
+function behindStars(id: string, linked: Linked, check: ImportCheck): BehindStars {
+  const targets = new Map<string, string[]>();
+  let isOpen = false;
+  for (const star of linked.stars) {
+    const target = check.target(id, star);
+    isOpen ||= target === undefined || mayExportAnything(target, check, new Set([id]));
+    for (const name of target === undefined ? [] : exportedNames(target, check, new Set([id]))) {
+      const known = targets.get(name);
+      if (known) known.push(target!);
+      else targets.set(name, [target!]);
+    }
+  }
+  const behind = { targets, isOpen };
+  check.wide.set(id, behind);
+  return behind;
+}
+
+function mayExportAnything(id: string, check: ImportCheck, seen: Set<string>): boolean {
+  if (seen.has(id)) return false;
+  seen.add(id);
+  const linked = check.linked(id);
+  if (!linked || linked.format === 'commonjs') return true;
+  return linked.stars.some((star) => {
+    const target = check.target(id, star);
+    return target === undefined || mayExportAnything(target, check, seen);
+  });
 }
 
 /** The module to which a name leads that is passed on by name. */

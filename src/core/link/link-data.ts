@@ -89,9 +89,10 @@ export function jsonText(written: string, isTyped = false): string {
   }
   if (names.length === 0) return `export default ${JSON.stringify(value)};\n`;
   const entries = Object.entries(value as object);
+  const named = new Set(names);
   const own = entries
-    .filter(([key]) => names.includes(key))
+    .filter(([key]) => named.has(key))
     .map(([key, member]) => `export const ${key} = ${JSON.stringify(member)};\n`);
-  const all = entries.map(([key, member]) => (names.includes(key) ? key : `${JSON.stringify(key)}: ${JSON.stringify(member)}`));
+  const all = entries.map(([key, member]) => (named.has(key) ? key : `${JSON.stringify(key)}: ${JSON.stringify(member)}`));
   return `${own.join('')}export default { ${all.join(', ')} };\n`;
 }

@@ -1,4 +1,5 @@
 import type { Shift } from '../link/edits.js';
+import { grouped } from '../text/grouped.js';
 import { lineStarts } from '../text/line-index.js';
 import { digitOf, vlq } from './vlq.js';
 
@@ -27,7 +28,7 @@ type Segment = [column: number, line: number, sourceColumn: number, name: number
  * same word once between the places of the mapped neighbours. Lines in which nothing changes are copied as they are.
  */
 export function completeMappings({ mappings, shifts, text, source }: CompletionInput): string {
-  const shiftsOf = groupByLine(shifts);
+  const shiftsOf = grouped(shifts, ({ line }) => line);
   const wordsOf = wordsByLine(text);
   const lines = mappings.split(';');
   /** Behind it nothing changes. */
@@ -54,40 +55,38 @@ export function completeMappings({ mappings, shifts, text, source }: CompletionI
     const segments = reader.read(encoded);
     let isSame = isInPlace && !moved;
     if (moved) move(segments, moved);
+    const all: Segment[] = [];
+    let at = 0;
+    let behind: Segment | undefined;
     for (const { column, word } of words ?? []) {
-      const at = segments.findIndex((segment) => segment[0] >= column);
+      while (at < segments.length && segments[at]![0] < column) all.push(segments[at++]!);
       if (segments[at]?.[0] === column) continue;
-      const before = at === -1 ? (segments.at(-1) ?? last) : (segments[at - 1] ?? last);
-      const after = at === -1 ? firstAfter(lines, line, reader) : segments[at];
+      const before = all.at(-1) ?? last;
+      if (at === segments.length) behind ??= firstAfter(lines, line, reader);
+      const after = segments[at] ?? behind;
       if (!before || !after) continue;
       starts ??= lineStarts(source);
       const place = placeBetween({ before, after, word, source, starts });
       if (!place) continue;
-      segments.splice(at === -1 ? segments.length : at, 0, [column, place[0], place[1], -1]);
+      all.push([column, place[0], place[1], -1]);
       isSame = false;
     }
-    if (segments.length > 0) last = segments.at(-1);
+    if (all.length > 0) last = all.at(-1);
+    if (at < segments.length) last = segments.at(-1);
     if (isSame) writer.copy(encoded, reader);
-    else writer.write(segments);
+    else writer.write(at === 0 ? segments : all.concat(segments.slice(at)));
   }
   return writer.text();
 }
 
 function move(segments: readonly Segment[], shifts: readonly Shift[]): void {
+  const inOrder = shifts.toSorted((a, b) => a.column - b.column);
+  let next = 0;
+  let by = 0;
   for (const segment of segments) {
-    const [column] = segment;
-    for (const shift of shifts) if (shift.column <= column) segment[0] += shift.by;
+    for (; next < inOrder.length && inOrder[next]!.column <= segment[0]; next++) by += inOrder[next]!.by;
+    segment[0] += by;
   }
-}
-
-function groupByLine(shifts: readonly Shift[]): Map<number, Shift[]> {
-  const groups = new Map<number, Shift[]>();
-  for (const shift of shifts) {
-    const group = groups.get(shift.line);
-    if (group) group.push(shift);
-    else groups.set(shift.line, [shift]);
-  }
-  return groups;
 }
 
 interface Word {

@@ -2,6 +2,7 @@ import { mayLack, passesOn } from '../../core/graph/check-imports.js';
 import { modulesRunEarly } from '../../core/graph/cycles.js';
 import type { Loaded, ModuleContent, ScriptContent } from '../../core/graph/module-content.js';
 import { type Edge, isLazy, type ModuleGraph } from '../../core/graph/module-graph.js';
+import { leadingTo } from '../../core/graph/named.js';
 import { fileOfId } from '../../core/module-id.js';
 import type { Problem } from '../../core/problem/problem.js';
 import { contentHash } from '../../core/text/content-hash.js';
@@ -66,6 +67,10 @@ export class GraphBuilder {
   readonly #askedFor = new Set<string>();
   /** Modules that were made anew and weren't checked yet, and whether others may lack something of them. */
   readonly #unchecked = new Map<string, boolean>();
+  /** Modules that others get anew, since everything was settled last. */
+  readonly #renewed = new Set<string>();
+  /** Modules above which those were looked for that start them in a worker, since everything was settled last. */
+  readonly #lookedAbove = new Set<string>();
   #hasNewImports = false;
 
   constructor(options: GraphBuilderOptions) {
@@ -153,7 +158,7 @@ export class GraphBuilder {
   }
 
   async #put(id: string, loaded: Loaded): Promise<void> {
-    const { graph, changes, trace } = this.#options;
+    const { graph, trace } = this.#options;
     this.#noteRead(id, loaded);
     if ('problems' in loaded) {
       this.failed.set(id, loaded.problems);
@@ -187,7 +192,7 @@ export class GraphBuilder {
     if (!hasSame) this.#hasNewImports = true;
     this.drop(removed);
     if (!isSame) {
-      changes.added(id);
+      this.#renew(id);
       this.#noteUrls(id);
     }
     trace.span('module', 'graph', fromGraph, { id });
@@ -208,6 +213,8 @@ export class GraphBuilder {
     const { graph, files, trace } = this.#options;
     const from = trace.now();
     files.forgetNews();
+    this.#lookedAbove.clear();
+    this.#renewed.clear();
     if (this.#hasNewImports) {
       this.#hasNewImports = false;
       const early = modulesRunEarly(graph, ({ linked }) => linked.isEarly && linked.hasBindings);
@@ -299,23 +306,30 @@ export class GraphBuilder {
     return loader.load(id, file.content, { hash: file.hash, isChecked });
   }
 
+  #renew(id: string): void {
+    this.#renewed.add(id);
+    this.#options.changes.added(id);
+  }
+
   /**
    * A change of a file changes its URL, and with it the modules that name it by `new URL()`; so does one in what runs in a worker
    * for the modules that start the worker.
    */
   #noteUrls(id: string): void {
-    const { graph, changes } = this.#options;
+    const { graph } = this.#options;
     if (graph.hasEdgesOf('url'))
       for (const importer of graph.importers(id))
-        if (graph.edges(importer).some(({ kind, target }) => kind === 'url' && target === id)) changes.added(importer);
-    // Looks at everything above, which most projects need not.
+        if (!this.#renewed.has(importer) && leadingTo(graph.edges(importer), id).some(({ kind }) => kind === 'url'))
+          this.#renew(importer);
+    // Looks at everything above, which most projects need not, once for all that changes together.
     if (!graph.hasEdgesOf('worker')) return;
     const above = new Set([id]);
     for (const at of above) {
+      if (this.#lookedAbove.has(at)) continue;
+      this.#lookedAbove.add(at);
       for (const importer of graph.importers(at)) {
-        for (const { kind, target } of graph.edges(importer)) {
-          if (target !== at) continue;
-          if (kind === 'worker') changes.added(importer);
+        for (const { kind } of leadingTo(graph.edges(importer), at)) {
+          if (kind === 'worker') this.#renew(importer);
           else if (kind === 'import' || kind === 'require') above.add(importer);
         }
       }

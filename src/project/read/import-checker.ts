@@ -15,8 +15,8 @@ export class ImportChecker {
   version = 0;
   readonly #graph: ModuleGraph<ModuleContent>;
   readonly #check: ImportCheck;
-  /** Where requests of modules lead that were asked for in this check. */
-  readonly #targets = new Map<readonly Edge[], ReadonlyMap<string, string>>();
+  /** Where the requests of modules lead that were asked for in this check, in their order. */
+  readonly #targets = new Map<string, readonly (string | undefined)[]>();
 
   /** Of modules that can't be made (`isFailed`) nothing is known: what the graph has of them is older. */
   constructor(graph: ModuleGraph<ModuleContent>, isFailed: (id: string) => boolean) {
@@ -25,6 +25,8 @@ export class ImportChecker {
       linked: (id) => (isFailed(id) ? undefined : graph.content(id)?.linked),
       target: (id, request) => this.#targetOf(id, request),
       mayPassTypes: (id) => typescript.test(id),
+      answers: new Map(),
+      wide: new Map(),
     };
   }
 
@@ -50,6 +52,8 @@ export class ImportChecker {
       }
     }
     this.#targets.clear();
+    this.#check.answers.clear();
+    this.#check.wide.clear();
   }
 
   /** Forgets the problems of a module. */
@@ -69,11 +73,14 @@ export class ImportChecker {
   }
 
   #targetOf(id: string, request: number): string | undefined {
-    const wanted = this.#graph.content(id)?.linked.requests[request];
-    const edges = this.#graph.edges(id);
-    const known = this.#targets.get(edges) ?? new Map(edges.map((edge) => [keyOf(edge), edge.target]));
-    this.#targets.set(edges, known);
-    return wanted && known.get(keyOf(wanted));
+    const known = this.#targets.get(id) ?? this.#targetsOf(id);
+    this.#targets.set(id, known);
+    return known[request];
+  }
+
+  #targetsOf(id: string): (string | undefined)[] {
+    const targets = new Map(this.#graph.edges(id).map((edge) => [keyOf(edge), edge.target]));
+    return this.#graph.content(id)?.linked.requests.map((request) => targets.get(keyOf(request))) ?? [];
   }
 }
 
