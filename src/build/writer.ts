@@ -306,6 +306,7 @@ export class Writer {
     const { graph, bundle } = this.#program;
     const standIn = (id: string) => `${assetFolder}/${nameOf(id)}-${contentHash('worker', id).slice(0, 10)}.js`;
     const texts = new Map<string, Mapped>();
+    const named = new Map<string, string[]>();
     // Worklets have no `self`.
     const scope = this.#options.browsers.edition < 2020 ? 'self' : 'globalThis';
     for (const id of ids) {
@@ -315,28 +316,31 @@ export class Writer {
         graph,
         edges.flatMap(({ kind, target }) => (kind === 'dynamic' || kind === 'worker' ? [target] : [])),
       );
+      const others = ids.filter((other) => below.has(other));
+      named.set(id, others);
       const settings = {
         base: this.#options.base,
         late: Object.fromEntries(Object.entries(late).filter(([target]) => below.has(target))),
-        workers: Object.fromEntries(ids.filter((other) => below.has(other)).map((other) => [other, standIn(other)])),
+        workers: Object.fromEntries(others.map((other) => [other, standIn(other)])),
       };
       const before = `var sparkBuilt = ${JSON.stringify(settings)};\n${this.#runtime()}\n`;
       const after = `vine.start(${JSON.stringify(bundle.idOf(id))});`;
       texts.set(id, await this.#scripts.script(nameOf(id), idsFor(bundle, reached), { before, after, scope }));
     }
     const files = servicePaths(graph, ids);
+    const hashes = new Map([...texts].map(([id, { text }]) => [id, contentHash(text)]));
     for (const id of ids) {
       if (files[id] !== undefined) continue;
       const reached = new Set([id]);
-      for (const at of reached) for (const other of ids) if (texts.get(at)!.text.includes(standIn(other))) reached.add(other);
-      const hash = contentHash(...[...reached].sort().map((at) => texts.get(at)!.text)).slice(0, 10);
+      for (const at of reached) for (const other of named.get(at)!) reached.add(other);
+      const hash = contentHash(...[...reached].sort().map((at) => hashes.get(at)!)).slice(0, 10);
       files[id] = `${assetFolder}/${nameOf(id)}-${hash}.js`;
     }
     for (const id of ids) {
       const { text, ...map } = texts.get(id)!;
       this.#texts.set(files[id]!, this.#scripts.textsOf(idsFor(bundle, graph.reachable([id]))));
       this.#files.putAt(files[id]!, {
-        text: ids.reduce((out, other) => out.replaceAll(standIn(other), files[other]!), text),
+        text: named.get(id)!.reduce((out, other) => out.replaceAll(standIn(other), files[other]!), text),
         ...map,
       });
     }

@@ -29,8 +29,15 @@ export function problemText(problem: Problem, editorUrl?: EditorUrl, columns?: n
   }
   // The chain of an error that a page threw is its stack, that of a build problem the way of imports.
   if (code === 'run-error') lines.push(...(chain ?? []).map((frame) => pc.dim(`  at ${shownText(frame)}`)));
-  else if (chain && chain.length > 1) lines.push(pc.dim(`  from the page: ${chain.map(shownText).join(' → ')}`));
+  else if (chain && chain.length > 1) lines.push(pc.dim(`  from the page: ${shortened(chain).map(shownText).join(' → ')}`));
   return lines.join('\n');
+}
+
+/** A way of imports, without its middle where it's long. */
+function shortened(chain: readonly string[]): readonly string[] {
+  const ends = 5;
+  if (chain.length <= 2 * ends + 1) return chain;
+  return [...chain.slice(0, ends), `(${chain.length - 2 * ends} more)`, ...chain.slice(-ends)];
 }
 
 /** A further line of a text: the mark in front tells it from lines of ours. */

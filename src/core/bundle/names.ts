@@ -34,6 +34,18 @@ export interface Read extends Use {
   text: string | undefined;
 }
 
+/** A module that was asked for a name, and whom it asks itself. */
+interface Asked {
+  member: Member;
+  name: string;
+  /** What the others are asked for. */
+  wanted: string;
+  ways: readonly string[];
+  next: number;
+  /** What one of them has said. */
+  found: Found | null;
+}
+
 export interface NamesInput {
   members: ReadonlyMap<string, Member>;
   /** Where the imports of a module lead. */
@@ -80,47 +92,75 @@ export class Names {
   }
 
   /** Every name that a module exports (GetExportedNames, ECMA-262, 16.2.1.7.2.1). */
-  exportedNames(id: string, seen: Set<string> = new Set()): Set<string> {
-    const member = this.#input.members.get(id);
-    if (!member || seen.has(id)) return new Set();
-    seen.add(id);
-    const names = new Set([...member.exported.keys(), ...member.passedOn.keys()]);
-    const targets = this.#input.targets(member);
-    for (const star of member.stars)
-      for (const name of this.exportedNames(targets[star]!, seen)) if (name !== 'default') names.add(name);
+  exportedNames(id: string): Set<string> {
+    const names = new Set<string>();
+    const seen = new Set<string>();
+    const waiting = [id];
+    while (waiting.length > 0) {
+      const at = waiting.pop()!;
+      const member = this.#input.members.get(at);
+      if (!member || seen.has(at)) continue;
+      seen.add(at);
+      for (const name of [...member.exported.keys(), ...member.passedOn.keys()])
+        if (name !== 'default' || at === id) names.add(name);
+      const targets = this.#input.targets(member);
+      for (const star of member.stars.toReversed()) waiting.push(targets[star]!);
+    }
     return names;
   }
 
   /** ResolveExport (ECMA-262, 16.2.1.7.2.2): `null` where there is none, or more than one. */
-  resolve(id: string, name: string, seen?: Set<string>): Found | null {
+  resolve(id: string, name: string): Found | null {
+    const member = this.#input.members.get(id);
+    const known = member && this.#resolved.get(member)?.get(name);
+    if (known !== undefined) return known;
+    const found = this.#search(id, name);
+    if (!member || member.exported.has(name)) return found;
+    // What is found on the way is no answer for others: on a circle it's only part of one.
+    const ofMember = this.#resolved.get(member) ?? new Map<string, Found | null>();
+    this.#resolved.set(member, ofMember.set(name, found));
+    return found;
+  }
+
+  /** No recursion: names may be passed on thousands deep. */
+  #search(id: string, name: string): Found | null {
+    const seen = new Set<string>();
+    const asked: Asked[] = [];
+    let answer = this.#ask(id, name, seen, asked);
+    for (let last = asked.at(-1); last; last = asked.at(-1)) {
+      if (answer && last.found && !isSame(last.found, answer)) {
+        last.found = null;
+        last.next = last.ways.length;
+      } else if (answer) last.found = answer;
+      if (last.next < last.ways.length) {
+        answer = this.#ask(last.ways[last.next++]!, last.wanted, seen, asked);
+        continue;
+      }
+      asked.pop();
+      answer = last.found && last.member.apart !== undefined ? { outer: last.member.id, name: last.name } : last.found;
+    }
+    return answer ?? null;
+  }
+
+  /** What a module says of a name itself; `undefined` where others have to be asked, which it's put on the list for. */
+  #ask(id: string, name: string, seen: Set<string>, asked: Asked[]): Found | null | undefined {
     const member = this.#input.members.get(id);
     if (!member) return { outer: id, name };
     const local = member.exported.get(name);
     if (local !== undefined) return member.apart === undefined ? { own: this.own(member, local) } : { outer: id, name };
-    if (seen) return this.#resolveOn(member, name, seen);
-    const known = this.#resolved.get(member) ?? new Map<string, Found | null>();
-    this.#resolved.set(member, known);
-    const before = known.get(name);
-    if (before !== undefined) return before;
-    // What is found on the way is no answer for others: on a circle it's only part of one.
-    const found = this.#resolveOn(member, name, new Set());
-    known.set(name, found);
-    return found;
-  }
-
-  /** The same where the module itself declares no such name. */
-  #resolveOn(member: Member, name: string, seen: Set<string>): Found | null {
-    const { id } = member;
     const key = `${id}\0${name}`;
     if (seen.has(key)) return null;
     seen.add(key);
     const passedOn = member.passedOn.get(name);
-    const found = passedOn
-      ? this.imported(member, passedOn, seen)
-      : name === 'default'
-        ? null
-        : this.#resolveStar(member, name, seen);
-    return found && member.apart !== undefined ? { outer: id, name } : found;
+    if (!passedOn && name === 'default') return null;
+    const direct = passedOn && this.#importedAtOnce(member, passedOn);
+    if (direct) return member.apart === undefined ? direct : { outer: id, name };
+    const targets = this.#input.targets(member);
+    const ways = passedOn ? [targets[passedOn.from]!] : this.#starsFor(member, name).map((star) => targets[star]!);
+    // One that is no member only tells its names when it runs.
+    if (!passedOn && ways.some((way) => !this.#input.members.has(way))) return { outer: id, name };
+    asked.push({ member, name, wanted: passedOn ? passedOn.name! : name, ways, next: 0, found: null });
+    return undefined;
   }
 
   /** The stars of a module that may lead to a name: all of a few. */
@@ -149,27 +189,18 @@ export class Names {
     return byName;
   }
 
-  #resolveStar(member: Member, name: string, seen: Set<string>): Found | null {
-    const targets = this.#input.targets(member);
-    let found: Found | null = null;
-    for (const star of this.#starsFor(member, name)) {
-      const target = targets[star]!;
-      if (!this.#input.members.has(target)) return { outer: member.id, name };
-      const other = this.resolve(target, name, seen);
-      if (!other) continue;
-      if (found && !isSame(found, other)) return null;
-      found = other;
-    }
-    return found;
+  /** What an import of a module leads to. */
+  imported(member: Member, imported: ImportedName): Found | null {
+    return this.#importedAtOnce(member, imported) ?? this.resolve(this.#input.targets(member)[imported.from]!, imported.name!);
   }
 
-  /** What an import of a module leads to. */
-  imported(member: Member, { from, name }: ImportedName, seen?: Set<string>): Found | null {
+  /** The same where no other module has to be asked for a name. */
+  #importedAtOnce(member: Member, { from, name }: ImportedName): Found | undefined {
     const target = this.#input.targets(member)[from]!;
     // Under Node's convention the default of a CommonJS module is all of `module.exports`, whoever asks for it over this module.
     if (name === 'default' && !this.#input.members.has(target) && this.#input.isNodeDefault(member))
       return { outer: target, name: 'module.exports' };
-    if (name !== null) return this.resolve(target, name, seen);
+    if (name !== null) return undefined;
     return this.#input.members.get(target)?.apart === undefined && this.#input.members.has(target)
       ? { namespace: target }
       : { outer: target, name: null };

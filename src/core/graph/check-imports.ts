@@ -9,6 +9,8 @@ export interface ImportCheck {
   mayPassTypes(id: string): boolean;
   /** What was found out since the graph changed last, by module and name, and by module. */
   answers: Map<string, boolean>;
+  /** Whether somebody makes a name to which those lead that pass it on. */
+  made: Map<string, boolean>;
   wide: Map<string, BehindStars>;
 }
 
@@ -70,85 +72,119 @@ export function missingExports(id: string, check: ImportCheck): MissingName[] {
     const mayBeType = record.isPassedOn && check.mayPassTypes(id);
     if (circle || mayBeType || isOffered(from, record.name, check)) continue;
     const lacking = lastAsked(from, record.name, check);
-    const known = [...exportedNames(lacking.id, check, new Set())];
+    const known = [...exportedNames(lacking.id, check)];
     missing.push({ record, from, known, ...(lacking.id === from ? {} : { lacking }) });
   }
   return missing;
 }
 
+/** A module that was asked for a name, and the ones that it asks itself. */
+interface Asked {
+  key: string;
+  id: string;
+  /** What the others are asked for. */
+  name: string;
+  ways: readonly (string | undefined)[];
+  next: number;
+}
+
 /** The modules through which a name that `id` passes on comes back to it (ECMA-262, 16.2.1.7.2.2 ResolveExport). */
 function circleOf(id: string, { request, name }: ImportRecord, check: ImportCheck): string[] | undefined {
   const seen = new Set<string>();
-  /** `true` where some module makes the name, or may. */
-  const follow = (at: string | undefined, wanted: string, way: readonly string[]): string[] | true | undefined => {
+  let circle: string[] | undefined;
+  let hasMetItself = false;
+  /** `true` where the module makes the name, or may. */
+  const ask = (at: string | undefined, wanted: string, way: readonly Asked[]): Asked | boolean => {
     const linked = at === undefined ? undefined : check.linked(at);
     if (at === undefined || !linked || linked.format === 'commonjs') return true;
+    const key = keyOf(at, wanted);
+    const isMade = check.made.get(key);
+    if (isMade !== undefined) return isMade;
     const { names, passedOn } = offersOf(linked);
     const next = passedOn.get(wanted);
     if ((next && next.imported === null) || (!next && names.has(wanted))) return true;
-    if (seen.has(`${at}\0${wanted}`)) return undefined;
-    seen.add(`${at}\0${wanted}`);
-    const on = [...way, at];
-    if (next && at === id && next.request === request && next.imported === name) return on;
-    if (next) return follow(check.target(at, next.request), next.imported!, on);
-    const ways = wanted === 'default' ? [] : linked.stars.map((star) => follow(check.target(at, star), wanted, on));
-    return ways.includes(true) ? true : ways.find((found) => found !== undefined);
+    if (seen.has(key)) {
+      hasMetItself = true;
+      return false;
+    }
+    seen.add(key);
+    if (next && at === id && next.request === request && next.imported === name) {
+      circle ??= [...way.map((before) => before.id), at];
+      return false;
+    }
+    if (next) return { key, id: at, name: next.imported!, ways: [check.target(at, next.request)], next: 0 };
+    const ways = wanted === 'default' ? [] : linked.stars.map((star) => check.target(at, star));
+    return { key, id: at, name: wanted, ways, next: 0 };
   };
-  const found = follow(check.target(id, request), name, []);
-  return found === true ? undefined : found;
+  const found = firstYes(check.target(id, request), name, ask);
+  // What leads to somebody who makes it needs not be followed again, nor what leads to nobody and into no circle.
+  if (found) for (const { key } of found === true ? [] : found) check.made.set(key, true);
+  else if (!hasMetItself && !circle) for (const key of seen) check.made.set(key, false);
+  return found ? undefined : circle;
 }
 
-function isOffered(id: string, name: string, check: ImportCheck): boolean {
-  const key = `${id}\0${name}`;
-  // Only whole answers count for others: on a circle, those on the way are parts of one.
-  const may = check.answers.get(key) ?? mayExport(id, name, check, new Map());
-  check.answers.set(key, may);
-  return may;
-}
-
-/** Whether a module exports a name, or may do so for all that can be known before it runs. `seen`: what was found out on the way. */
-function mayExport(id: string, name: string, check: ImportCheck, seen: Map<string, boolean>): boolean {
-  const key = `${id}\0${name}`;
-  const known = seen.get(key);
-  if (known !== undefined) return known;
-  const linked = check.linked(id);
-  if (!linked || linked.format === 'commonjs') return true;
-  const { names, passedOn } = offersOf(linked);
-  if (!names.has(name)) {
-    seen.set(key, false);
-    const may = name !== 'default' && mayComeByStar({ id, linked, name, check, seen });
-    seen.set(key, may);
-    return may;
+/**
+ * Asks a module for a name, and those that it asks, until one says yes. No recursion: modules may pass names on thousands deep.
+ * `saidNo` is told of each whose ways all said no. Returns whoever was asked on the way to the yes, the last one last; `true` where
+ * that is nobody; `undefined` where all say no.
+ */
+function firstYes<Target>(
+  target: Target,
+  name: string,
+  ask: (target: Target | string | undefined, name: string, way: readonly Asked[]) => Asked | boolean,
+  saidNo: (asked: Asked) => void = () => {},
+): Asked[] | true | undefined {
+  const way: Asked[] = [];
+  for (let answer = ask(target, name, way); ; ) {
+    if (answer === true) return way.length === 0 || way;
+    if (answer !== false) way.push(answer);
+    let last = way.at(-1);
+    while (last && last.next === last.ways.length) {
+      saidNo(last);
+      way.pop();
+      last = way.at(-1);
+    }
+    if (!last) return undefined;
+    answer = ask(last.ways[last.next++], last.name, way);
   }
-  const passed = check.mayPassTypes(id) ? passedOn.get(name) : undefined;
-  const target = passed && check.target(id, passed.request);
-  // What others fail to pass on is told there, and so are circles.
-  seen.set(key, true);
-  if (!passed || passed.imported === null || target === undefined) return true;
-  const may = mayExport(target, passed.imported, check, seen);
-  seen.set(key, may);
-  return may;
+}
+
+/** Whether a module exports a name, or may do so for all that can be known before it runs. */
+function isOffered(id: string, name: string, check: ImportCheck): boolean {
+  /** What was found out on the way. */
+  const seen = new Map<string, boolean>();
+  const ask = (at: string | undefined, wanted: string): Asked | boolean => {
+    const linked = at === undefined ? undefined : check.linked(at);
+    if (at === undefined || !linked || linked.format === 'commonjs') return true;
+    const key = keyOf(at, wanted);
+    const known = seen.get(key) ?? check.answers.get(key);
+    if (known !== undefined) return known;
+    const { names, passedOn } = offersOf(linked);
+    if (!names.has(wanted)) {
+      seen.set(key, false);
+      return wanted !== 'default' && { key, id: at, name: wanted, ways: waysByStar(at, linked, wanted, check), next: 0 };
+    }
+    const passed = check.mayPassTypes(at) ? passedOn.get(wanted) : undefined;
+    // What others fail to pass on is told there, and so are circles.
+    seen.set(key, true);
+    if (!passed || passed.imported === null) return true;
+    return { key, id: at, name: passed.imported, ways: [check.target(at, passed.request)], next: 0 };
+  };
+  const way = firstYes(id, name, ask, ({ key }) => seen.set(key, false));
+  if (way === true) return true;
+  // Where nobody has it, it's certain of all who were asked; else only of those who led to who does.
+  for (const key of way ? way.map((asked) => asked.key) : seen.keys()) check.answers.set(key, way !== undefined);
+  return way !== undefined;
 }
 
 /** So many stars are followed one after another. */
 const fewStars = 8;
 
-interface ByStar {
-  id: string;
-  linked: Linked;
-  name: string;
-  check: ImportCheck;
-  seen: Map<string, boolean>;
-}
-
-function mayComeByStar({ id, linked, name, check, seen }: ByStar): boolean {
-  if (linked.stars.length <= fewStars)
-    return linked.stars.some((star) => {
-      const target = check.target(id, star);
-      return target === undefined || mayExport(target, name, check, seen);
-    });
+/** The modules to which `export *` leads that may have a name; `undefined` among them is one that may have any. */
+function waysByStar(id: string, linked: Linked, name: string, check: ImportCheck): readonly (string | undefined)[] {
+  if (linked.stars.length <= fewStars) return linked.stars.map((star) => check.target(id, star));
   const { isOpen, targets } = check.wide.get(id) ?? behindStars(id, linked, check);
-  return isOpen || (targets.get(name)?.some((target) => mayExport(target, name, check, seen)) ?? false);
+  return isOpen ? [undefined] : (targets.get(name) ?? []);
 }
 
 function behindStars(id: string, linked: Linked, check: ImportCheck): BehindStars {
@@ -156,8 +192,8 @@ function behindStars(id: string, linked: Linked, check: ImportCheck): BehindStar
   let isOpen = false;
   for (const star of linked.stars) {
     const target = check.target(id, star);
-    isOpen ||= target === undefined || mayExportAnything(target, check, new Set([id]));
-    for (const name of target === undefined ? [] : exportedNames(target, check, new Set([id]))) {
+    isOpen ||= target === undefined || isOpenBehind(target, check);
+    for (const name of target === undefined ? [] : exportedNames(target, check)) {
       const known = targets.get(name);
       if (known) known.push(target!);
       else targets.set(name, [target!]);
@@ -168,33 +204,47 @@ function behindStars(id: string, linked: Linked, check: ImportCheck): BehindStar
   return behind;
 }
 
-function mayExportAnything(id: string, check: ImportCheck, seen: Set<string>): boolean {
-  if (seen.has(id)) return false;
-  seen.add(id);
-  const linked = check.linked(id);
-  if (!linked || linked.format === 'commonjs') return true;
-  return linked.stars.some((star) => {
-    const target = check.target(id, star);
-    return target === undefined || mayExportAnything(target, check, seen);
+/** Whether a module, or one to which its stars lead, may export anything. */
+function isOpenBehind(id: string, check: ImportCheck): boolean {
+  return [...behind(id, check)].some((at) => {
+    const linked = at === undefined ? undefined : check.linked(at);
+    return !linked || linked.format === 'commonjs';
   });
+}
+
+/** A module and all to which its stars lead, each before those behind it. */
+function* behind(id: string, check: ImportCheck): Generator<string | undefined> {
+  const seen = new Set<string | undefined>();
+  const waiting: (string | undefined)[] = [id];
+  while (waiting.length > 0) {
+    const at = waiting.pop();
+    if (seen.has(at)) continue;
+    seen.add(at);
+    yield at;
+    const stars = at === undefined ? [] : (check.linked(at)?.stars ?? []);
+    for (const star of stars.toReversed()) waiting.push(check.target(at!, star));
+  }
 }
 
 /** The module to which a name leads that is passed on by name. */
 function lastAsked(id: string, name: string, check: ImportCheck): { id: string; name: string } {
-  const linked = check.linked(id);
-  const passed = linked && offersOf(linked).passedOn.get(name);
-  const target = passed && check.target(id, passed.request);
-  return target === undefined || passed?.imported == null ? { id, name } : lastAsked(target, passed.imported, check);
+  const seen = new Set<string>();
+  let asked = { id, name };
+  for (;;) {
+    const linked = check.linked(asked.id);
+    const passed = linked && offersOf(linked).passedOn.get(asked.name);
+    const target = passed && check.target(asked.id, passed.request);
+    const key = keyOf(asked.id, asked.name);
+    if (target === undefined || passed?.imported == null || seen.has(key)) return asked;
+    seen.add(key);
+    asked = { id: target, name: passed.imported };
+  }
 }
 
-function exportedNames(id: string, check: ImportCheck, seen: Set<string>): Set<string> {
-  const linked = check.linked(id);
-  const names = new Set(linked?.exports);
-  if (!linked || seen.has(id)) return names;
-  seen.add(id);
-  for (const request of linked.stars) {
-    const target = check.target(id, request);
-    if (target !== undefined) for (const name of exportedNames(target, check, seen)) names.add(name);
-  }
-  return names;
+function exportedNames(id: string, check: ImportCheck): Set<string> {
+  return new Set([...behind(id, check)].flatMap((at) => (at === undefined ? [] : (check.linked(at)?.exports ?? []))));
+}
+
+function keyOf(id: string, name: string): string {
+  return `${id}\0${name}`;
 }

@@ -150,6 +150,7 @@ export class GraphBuilder {
 
   /** Loads modules anew, all at the same time, and puts them in the graph in the order given. */
   async reloadAll(ids: readonly string[]): Promise<void> {
+    this.#options.loader.forgetTaken();
     const loaded = await Promise.all(ids.map((id) => this.#load(id)));
     for (const [at, id] of ids.entries()) {
       // What was put in before may have taken the last import of this one away.
@@ -213,6 +214,7 @@ export class GraphBuilder {
     const { graph, files, trace } = this.#options;
     const from = trace.now();
     files.forgetNews();
+    this.#options.loader.forgetTaken();
     this.#lookedAbove.clear();
     this.#renewed.clear();
     if (this.#hasNewImports) {

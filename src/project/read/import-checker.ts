@@ -26,6 +26,7 @@ export class ImportChecker {
       target: (id, request) => this.#targetOf(id, request),
       mayPassTypes: (id) => typescript.test(id),
       answers: new Map(),
+      made: new Map(),
       wide: new Map(),
     };
   }
@@ -53,6 +54,7 @@ export class ImportChecker {
     }
     this.#targets.clear();
     this.#check.answers.clear();
+    this.#check.made.clear();
     this.#check.wide.clear();
   }
 

@@ -119,6 +119,11 @@ export class ModuleLoader {
     if (splitId(id).part === undefined && !this.#files.adapterFor(id)) this.#scripts.prepare(id, source, version);
   }
 
+  /** What comes next may be made of other files than what was loaded until now. */
+  forgetTaken(): void {
+    this.#options.compiler.forgetTaken();
+  }
+
   /** Forgets what was begun in vain. */
   forgetPrepared(): void {
     this.#scripts.forgetPrepared();

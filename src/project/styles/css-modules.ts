@@ -9,14 +9,14 @@ export interface CssModulesOptions {
   resolve(specifier: string, file: string): { found: string } | { problem: Pick<Problem, 'code' | 'message' | 'hint'> };
   /** The id of the module for a file. */
   idOf(file: string): string;
-  /** Another sheet; `above` are the files of those that take names from it. */
-  compile(id: string, file: string, above: readonly string[]): Promise<CompiledStyle | Problem>;
+  /** Another sheet. */
+  compile(id: string, file: string): Promise<CompiledStyle | Problem>;
 }
 
 /** What taking names from other sheets adds to. */
 interface Taking {
-  /** The sheet, behind those that take names from it. */
-  files: readonly string[];
+  /** The sheet. */
+  file: string;
   exports: Record<string, string>;
   dependencies: string[];
   composed: string[];
@@ -25,14 +25,23 @@ interface Taking {
 /** Makes CSS modules: sheets whose classes have names of their own, and take some from others. */
 export class CssModules {
   readonly #options: CssModulesOptions;
+  /** Sheets that others take names from, as they were made since everything was settled last: some are taken from by thousands. */
+  readonly #taken = new Map<string, Promise<CompiledStyle | Problem>>();
+  /** File -> those from which it takes names. */
+  readonly #takes = new Map<string, Set<string>>();
 
   constructor(options: CssModulesOptions) {
     this.#options = options;
   }
 
+  /** What other sheets offer may be another thing from now on. */
+  forget(): void {
+    this.#taken.clear();
+    this.#takes.clear();
+  }
+
   /** Gives classes names of their own and collects them. Names from other modules are looked up there. */
-  async compile(id: string, files: readonly string[], style: CompiledStyle): Promise<CompiledStyle> {
-    const file = files.at(-1)!;
+  async compile(id: string, file: string, style: CompiledStyle): Promise<CompiledStyle> {
     refuseDeepSheet(id, style.css);
     const [values, local, extract, scope] = await Promise.all(
       [
@@ -48,7 +57,7 @@ export class CssModules {
     const exports: Record<string, string> = {};
     const collect = {
       postcssPlugin: 'collect-exports',
-      OnceExit: (root: Root) => this.#collect(root, { files, exports, dependencies, composed }),
+      OnceExit: (root: Root) => this.#collect(root, { file, exports, dependencies, composed }),
     };
     const plugins = [
       values!(),
@@ -62,7 +71,7 @@ export class CssModules {
     return {
       css: result.css,
       map: await mapOf(result, style),
-      dependencies: [...style.dependencies, ...dependencies],
+      dependencies: [...new Set([...style.dependencies, ...dependencies])],
       folders: style.folders,
       exports,
       composed,
@@ -78,8 +87,7 @@ export class CssModules {
       const from = specifier.replace(/^(['"])(.*)\1$/, '$2');
       const exports = await this.#exportsOf(from, into, icssExports);
       for (const [local, imported] of Object.entries(names)) {
-        if (!Object.hasOwn(exports, imported) && !into.files.at(-1)!.includes('/node_modules/'))
-          throw notOffered(from, imported, exports);
+        if (!Object.hasOwn(exports, imported) && !into.file.includes('/node_modules/')) throw notOffered(from, imported, exports);
         symbols[local] = exports[imported] ?? '';
       }
     }
@@ -89,13 +97,16 @@ export class CssModules {
 
   /** The names of another sheet; `own` are those of the sheet itself. */
   async #exportsOf(specifier: string, into: Taking, own: Record<string, string>): Promise<Record<string, string>> {
-    const resolution = this.#options.resolve(specifier, into.files.at(-1)!);
+    const resolution = this.#options.resolve(specifier, into.file);
     if ('problem' in resolution)
       throw Object.assign(new Error(resolution.problem.message), { specifier, problem: resolution.problem });
     const file = resolution.found;
-    if (file === into.files.at(-1)) return own;
-    if (into.files.includes(file)) throw inCircle(specifier);
-    const compiled = await this.#options.compile(this.#options.idOf(file), file, into.files);
+    if (file === into.file) return own;
+    if (this.#isTakenBy(file, into.file)) throw inCircle(specifier);
+    this.#takes.set(into.file, (this.#takes.get(into.file) ?? new Set()).add(file));
+    const taken = this.#taken.get(file) ?? this.#options.compile(this.#options.idOf(file), file);
+    this.#taken.set(file, taken);
+    const compiled = await taken;
     if ('code' in compiled) {
       const { code, message, hint } = compiled;
       throw Object.assign(new Error(message), { specifier, problem: { code, message, ...(hint === undefined ? {} : { hint }) } });
@@ -105,18 +116,25 @@ export class CssModules {
     const at = (error: object) => {
       throw Object.assign(error, { specifier });
     };
-    return compiled.exports ?? this.#globalsOf([...into.files, file], compiled, into.dependencies).catch(at);
+    return compiled.exports ?? this.#globalsOf(file, compiled, into.dependencies).catch(at);
+  }
+
+  /** Whether a sheet takes names from another, over whatever others. */
+  #isTakenBy(file: string, other: string): boolean {
+    const found = new Set([file]);
+    for (const at of found) for (const next of this.#takes.get(at) ?? []) found.add(next);
+    return found.has(other);
   }
 
   /** What a sheet that is no module offers: its values, and its classes under their own names. */
-  async #globalsOf(files: readonly string[], style: CompiledStyle, dependencies: string[]): Promise<Record<string, string>> {
+  async #globalsOf(file: string, style: CompiledStyle, dependencies: string[]): Promise<Record<string, string>> {
     const { default: values } = (await import('postcss-modules-values' as string)) as { default: () => AcceptedPlugin };
     const exports: Record<string, string> = {};
     const collect = {
       postcssPlugin: 'collect-values',
-      OnceExit: (root: Root) => this.#collect(root, { files, exports, dependencies, composed: [] }),
+      OnceExit: (root: Root) => this.#collect(root, { file, exports, dependencies, composed: [] }),
     };
-    const { root } = await run([values(), collect], files.at(-1)!, style);
+    const { root } = await run([values(), collect], file, style);
     root.walkRules(({ selector }) => {
       for (const [, name] of selector.matchAll(/\.(-?[_a-z\u0080-\uffff][\w\u0080-\uffff-]*)/gi)) exports[name!] ??= name!;
     });

@@ -25,8 +25,6 @@ export interface StylePart {
   map?: RawMap;
   /** What is to be done when Sass and PostCSS are through with it. */
   finish?(css: string): Promise<{ code: string; map?: RawMap }>;
-  /** Files of the sheets that take names from it, directly or not. */
-  above?: readonly string[];
 }
 
 export interface StyleCompilerOptions {
@@ -61,8 +59,7 @@ export class StyleCompiler {
   constructor(options: StyleCompilerOptions) {
     this.#options = options;
     const { resolve, idOf } = options;
-    const compile = (id: string, file: string, above: readonly string[]) =>
-      this.compile(id, file, readFileSync(file, 'utf8'), { above });
+    const compile = (id: string, file: string) => this.compile(id, file, readFileSync(file, 'utf8'));
     this.#modules = new CssModules({ resolve, idOf, compile });
   }
 
@@ -112,6 +109,11 @@ export class StyleCompiler {
       if (!this.#kept.has(file)) this.#kept.set(file, this.#parts.get(file)!);
   }
 
+  /** What comes next may be made of other files than what was loaded until now. */
+  forgetTaken(): void {
+    this.#modules.forget();
+  }
+
   /** Notes what the configuration was made of, and says what of it is older than its file. */
   #noteParts(file: string): void {
     const before = this.#parts;
@@ -135,7 +137,7 @@ export class StyleCompiler {
     id: string,
     file: string,
     written: string,
-    { isFinished, map, finish, above = [] }: StylePart = {},
+    { isFinished, map, finish }: StylePart = {},
   ): Promise<CompiledStyle | Problem> {
     const source = withoutMark(written);
     let style: CompiledStyle = { css: source, dependencies: [], folders: [], composed: [], ...(map ? { map } : {}) };
@@ -149,7 +151,7 @@ export class StyleCompiler {
         const { code, map: finished } = await finish(style.css);
         style = await through(style, { ...style, css: code, ...(finished ? { map: finished } : {}) });
       }
-      if (cssModule.test(file)) style = await this.#modules.compile(id, [...above, file], style);
+      if (cssModule.test(file)) style = await this.#modules.compile(id, file, style);
       return style;
     } catch (error) {
       const { idOf } = this.#options;
