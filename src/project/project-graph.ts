@@ -99,7 +99,11 @@ export class ProjectGraph {
     const gate = new FileGate({ root, packages: resolver.packages });
     this.resolver = resolver;
     this.gate = gate;
-    this.typescript = new TsSettings(resolver.packages, (path) => gate.mayRead(path));
+    this.typescript = new TsSettings(
+      resolver.packages,
+      (path) => gate.mayRead(path),
+      (path) => paths.idOf(path),
+    );
     const settings = options.settingsFiles
       .map((file) => paths.idOf(file))
       .find((id) => this.files.kindOf(paths.fileOf(id)) === 'file');

@@ -28,6 +28,8 @@ function harbour(n: number): Record<string, string> {
     'chain.js': `export { level } from './chain/0.js';`,
     'line.jsx': `/** @jsxRuntime classic @jsx h */ const h = (...all) => all; export const rows = <p>${list(n, (at) => `<b class={'a' in ${at} ? ${at} : /* */ h}>${at}</b>`)}</p>;`,
     'late.js': `export const all = [${list(n, (at) => `() => import('./late/${at}.js')`, ', ')}];`,
+    'sheets.js': `import names from './sheets/0.module.css'; export { names };`,
+    'workers.js': `export const start = () => new Worker(new URL('./workers/0.js', import.meta.url), { type: 'module' });`,
     'names.module.css': list(n, (at) => `.row${at} { order: ${at} }`),
   };
   const names = Object.keys(parts);
@@ -54,6 +56,17 @@ function harbour(n: number): Record<string, string> {
       n,
       (at) => `late/${at}.js`,
       (at) => `export const late = ${at};`,
+    ),
+    ...files(
+      n / 4,
+      (at) => `sheets/${at}.module.css`,
+      (at) => `.row { ${at + 1 < n / 4 ? `composes: row from './${at + 1}.module.css';` : ''} order: ${at} }`,
+    ),
+    ...files(
+      n / 12,
+      (at) => `workers/${at}.js`,
+      (at) =>
+        at + 1 < n / 12 ? `new Worker(new URL('./${at + 1}.js', import.meta.url), { type: 'module' });` : 'postMessage(1);',
     ),
     ...files(
       n,

@@ -20,7 +20,11 @@ beforeAll(async () => {
     'broken/tsconfig.json': '{ "extends": "./nowhere.json" }',
     'src/a.ts': '',
   });
-  settings = new TsSettings(new PackageFiles(new DiskFiles()), (path) => path.startsWith(workspace.root));
+  settings = new TsSettings(
+    new PackageFiles(new DiskFiles()),
+    (path) => path.startsWith(workspace.root),
+    (path) => path,
+  );
   await settings.load();
 });
 afterAll(() => workspace.dispose());
@@ -47,6 +51,30 @@ test('a project that depends on Preact means Preact by its JSX', () => {
 test('a broken configuration is a problem, not a crash', () => {
   settings.optionsFor(workspace.path('broken/a.ts'));
   expect([...settings.problems.values()][0]).toMatchObject({ code: 'settings-unreadable', file: 'tsconfig.json' });
+});
+
+test('configurations that extend two that extend two each, and so on, come to an end', async () => {
+  const layer = (at: number) => JSON.stringify({ extends: [`./a${at}.json`, `./b${at}.json`] });
+  const many = Workspace.with({
+    'tsconfig.json': layer(0),
+    'package.json': '{}',
+    ...Object.fromEntries(
+      Array.from({ length: 40 }, (_, at) =>
+        ['a', 'b'].map((name) => [`${name}${at}.json`, at < 39 ? layer(at + 1) : '{}']),
+      ).flat(),
+    ),
+  });
+  const read = new TsSettings(
+    new PackageFiles(new DiskFiles()),
+    () => true,
+    (path) => path,
+  );
+  await read.load();
+  read.optionsFor(many.path('a.ts'));
+  expect([...read.problems.values()]).toMatchObject([
+    { code: 'settings-unreadable', message: expect.stringContaining('extends') },
+  ]);
+  many.dispose();
 });
 
 test('older decorators are there beside declarations that end with their block', async () => {

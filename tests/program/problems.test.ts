@@ -52,6 +52,10 @@ const cases: Record<string, Record<string, string | Buffer>> = {
     'src/tide.ts': 'export const tide = 1;\n',
     'src/quay.ts': 'export = (tide: number) => tide;\n',
   }),
+  'paths in tsconfig.json that lead nowhere': main(`import 'quay';\n`, {
+    'tsconfig.json': '{ "compilerOptions": { "paths": { "*": ["*", "./parts/*"] } } }\n',
+    'src/quay.ts': '',
+  }),
   'a style sheet': main(`import './quay.css';\n`, { 'src/quay.css': 'body {\n  color: red\n' }),
   'a value that another sheet does not have': main(`import './quay.module.css';\n`, {
     'src/quay.module.css': '@value deep from "./tide.css";\n.quay { margin: deep; }\n',

@@ -1,5 +1,5 @@
 import { spawn } from 'node:child_process';
-import { closeSync, openSync, writeFileSync } from 'node:fs';
+import { closeSync, openSync, readdirSync, readFileSync, writeFileSync } from 'node:fs';
 import { connect } from 'node:net';
 import { join } from 'node:path';
 import { afterAll, afterEach, beforeAll, describe, expect, test } from '@jest/globals';
@@ -465,6 +465,55 @@ describe('sources', () => {
     workspace.write(Object.fromEntries(names.map((name) => [name, name.endsWith('ss') ? 'b { color: red; }' : '0;\n'])));
     await program.next('solved');
     await isUp();
+  }, 60_000);
+
+  test('that lead to each other thousands deep, or over more ways than can be gone, are built or told', async () => {
+    const deep = (folder: string, of: (at: number) => string, end: string, count: number) =>
+      Object.fromEntries(Array.from({ length: count }, (_, at) => [`${folder}/${at}.js`, at < count - 1 ? of(at + 1) : end]));
+    const layers = Array.from({ length: 30 }, (_, at) => ['a', 'b'].map((name) => [name, at] as const)).flat();
+    const next = (at: number, of: (name: string) => string) => (at < 29 ? ['a', 'b'].map(of).join(' ') : '');
+    workspace = Workspace.with({
+      'package.json': '{}',
+      'index.html': '<!doctype html><script type="module" src="main.js"></script>',
+      'main.js': `import { tide } from './named/0.js'; import { level } from './stars/0.js'; import { berth } from './sums/0.js';
+        import names from './a0.module.css'; window.all = [tide, level, berth, names];`,
+      ...deep('named', (at) => `export { tide } from './${at}.js';`, 'export const tide = [];', isLong ? 1000 : 50),
+      ...deep('stars', (at) => `export * from './${at}.js';`, 'export const level = [];', isLong ? 3000 : 50),
+      ...deep(
+        'sums',
+        (at) => `import { berth as b } from './${at}.js'; export const berth = b + 1;`,
+        'export const berth = 1;',
+        1000,
+      ),
+      ...Object.fromEntries(
+        layers.map(([name, at]) => [
+          `${name}${at}.module.css`,
+          `.row { ${next(at, (other) => `composes: row from './${other}${at + 1}.module.css';`)} order: ${at} }`,
+        ]),
+      ),
+      ...Object.fromEntries(
+        layers.map(([name, at]) => [
+          `${name}${at}.css`,
+          `${next(at, (other) => `@import './${other}${at + 1}.css';`)} .${name} { order: ${at} }`,
+        ]),
+      ),
+    });
+    expect(await runProgram(workspace.root, ['build', '--no-cache'])).toMatchObject({ code: 0 });
+    const script = readdirSync(workspace.path('dist/assets')).find((name) => /^index-.*\.js$/.test(name));
+    const built = readFileSync(workspace.path(`dist/assets/${script}`), 'utf8');
+    expect(built.match(/row_\w+/g)!.length).toBeLessThan(5000);
+    workspace.write({
+      'main.js': `import { ebb } from './named/0.js'; window.ebb = ebb;`,
+      [isLong ? 'named/999.js' : 'named/49.js']: '',
+    });
+    const { code, stderr } = await runProgram(workspace.root, ['build', '--no-cache']);
+    expect([code, stderr]).toEqual([1, expect.stringMatching(/export-missing[\s\S]* → \(\d+ more\) → /)]);
+    if (!isLong) return;
+    workspace.write({ 'main.js': `import './a0.css';` });
+    expect(await runProgram(workspace.root, ['build', '--no-cache'])).toMatchObject({
+      code: 1,
+      stderr: expect.stringContaining('most of it many times'),
+    });
   }, 60_000);
 
   test('of a package whose list of files with effects would keep a build busy are built', async () => {

@@ -1,4 +1,4 @@
-import { dirname, join } from 'node:path';
+import { dirname, isAbsolute, join } from 'node:path';
 import type { PathsMatcher, TsConfigResult } from 'get-tsconfig';
 import type { Problem } from '../../core/problem/problem.js';
 import type { PackageFiles } from '../../core/resolve/package-json.js';
@@ -17,6 +17,7 @@ const withoutFields = /^(?:es3|es5|es6|es20(?:1\d|20|21))$/i;
 /** What the nearest tsconfig.json or jsconfig.json says, with `extends` and project references followed. */
 export class TsSettings {
   readonly #isOurs: (path: string) => boolean;
+  readonly #idOf: (path: string) => string;
   readonly #packages: PackageFiles;
   readonly #byFolder = new Map<string, Known>();
   /** Configuration files that can't be read, by name. */
@@ -25,12 +26,13 @@ export class TsSettings {
   readonly files = new Set<string>();
 
   /** What the reader asked the disk, by names of its own that hold the paths. */
-  readonly #asked = new Map<string, unknown>();
+  readonly #asked = new Asked();
   #reader: typeof import('get-tsconfig') | undefined;
 
-  /** `isOurs`: whether a file (absolute path) belongs to the project, its workspace or a linked package. */
-  constructor(packages: PackageFiles, isOurs: (path: string) => boolean) {
+  /** `isOurs`: whether a file (absolute path) belongs to the project, its workspace or a linked package. `idOf` says what it's called. */
+  constructor(packages: PackageFiles, isOurs: (path: string) => boolean, idOf: (path: string) => string) {
     this.#isOurs = isOurs;
+    this.#idOf = idOf;
     this.#packages = packages;
   }
 
@@ -75,7 +77,7 @@ export class TsSettings {
     const made: Known = {
       config,
       options: this.#options(config, folder),
-      paths: config ? this.#reader!.createPathsMatcher(config) : null,
+      paths: (config && this.#usable(config.path, () => this.#reader!.createPathsMatcher(config))) ?? null,
     };
     this.#byFolder.set(folder, made);
     return made;
@@ -88,18 +90,19 @@ export class TsSettings {
       .filter((config) => config !== undefined);
     // Of the two, the nearer one.
     const [nearest] = found.sort((a, b) => dirname(b.path).length - dirname(a.path).length);
-    return nearest && (referenced(nearest, join(folder, 'module.ts'), this.#reader!, this.#asked) ?? nearest);
+    if (!nearest) return undefined;
+    const file = join(folder, 'module.ts');
+    return this.#usable(nearest.path, () => referenced(nearest, file, this.#reader!, this.#asked)) ?? nearest;
   }
 
-  #read(folder: string, name: string): TsConfigResult | undefined {
+  /** What is read from a configuration; a problem where that fails. */
+  #usable<Result>(path: string, read: () => Result): Result | undefined {
+    this.#asked.left = mostAsked;
     try {
-      // A device or a pipe in its place would be read for ever.
-      if (isOddAbove(folder, name)) return undefined;
-      const found = this.#reader!.getTsconfig(folder, name, this.#asked);
-      // One above the project and its workspace belongs to something else.
-      return found && this.#isOurs(found.path) ? found : undefined;
+      return read();
     } catch (error) {
-      const message = (error instanceof Error ? error.message : String(error)).replace(/\.$/, '');
+      const name = isAbsolute(path) ? this.#idOf(path) : path;
+      const message = (error instanceof Error ? error.message : String(error)).replace(/[.?]$/, '');
       this.problems.set(name, {
         code: 'settings-unreadable',
         severity: 'error',
@@ -109,6 +112,14 @@ export class TsSettings {
       });
       return undefined;
     }
+  }
+
+  #read(folder: string, name: string): TsConfigResult | undefined {
+    // A device or a pipe in its place would be read for ever.
+    if (isOddAbove(folder, name)) return undefined;
+    const found = this.#usable(name, () => this.#reader!.getTsconfig(folder, name, this.#asked));
+    // One above the project and its workspace belongs to something else.
+    return found && this.#isOurs(found.path) ? found : undefined;
   }
 
   #options(found: TsConfigResult | undefined, folder: string): ScriptOptions {
@@ -137,19 +148,32 @@ export class TsSettings {
   }
 }
 
+/** So often the reader may ask for one configuration: each file that it extends takes some ten. Two that extend two each, and so on, take for ever. */
+const mostAsked = 50_000;
+
+/** What was asked before, and a limit for asking. */
+class Asked extends Map<string, unknown> {
+  left = mostAsked;
+
+  override get(key: string): unknown {
+    if (this.left-- <= 0) throw new Error('it leads to too many files by extends');
+    return super.get(key);
+  }
+}
+
 /** Of a configuration that only lists others, the listed one that includes a file. */
 function referenced(
   found: TsConfigResult,
   file: string,
   { parseTsconfig, createFilesMatcher }: typeof import('get-tsconfig'),
-  asked: Map<string, unknown>,
+  asked: Asked,
 ): TsConfigResult | undefined {
   const { references, files, include } = found.config;
   if (!references || include || (files?.length ?? 0) > 0) return undefined;
   for (const { path } of references) {
     const target = join(dirname(found.path), path);
     const candidate = target.endsWith('.json') ? target : join(target, 'tsconfig.json');
-    const result = { path: candidate, config: parseTsconfig(candidate, asked as Map<string, string>) };
+    const result = { path: candidate, config: parseTsconfig(candidate, asked as Map<string, unknown> as Map<string, string>) };
     if (createFilesMatcher(result)(file)) return result;
   }
   return undefined;

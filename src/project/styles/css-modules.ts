@@ -17,6 +17,8 @@ export interface CssModulesOptions {
 interface Taking {
   /** The sheet. */
   file: string;
+  /** What the names of its classes end with; absent where it's no CSS module. */
+  suffix?: string;
   exports: Record<string, string>;
   dependencies: string[];
   composed: string[];
@@ -57,7 +59,7 @@ export class CssModules {
     const exports: Record<string, string> = {};
     const collect = {
       postcssPlugin: 'collect-exports',
-      OnceExit: (root: Root) => this.#collect(root, { file, exports, dependencies, composed }),
+      OnceExit: (root: Root) => this.#collect(root, { file, suffix, exports, dependencies, composed }),
     };
     const plugins = [
       values!(),
@@ -92,7 +94,12 @@ export class CssModules {
       }
     }
     replaceSymbols(root, symbols);
-    for (const [name, value] of Object.entries(icssExports)) into.exports[name] = replaceValueSymbols(value, symbols);
+    for (const [name, value] of Object.entries(icssExports)) {
+      const words = replaceValueSymbols(value, symbols).split(' ');
+      // A class that is composed over several ways is there once. Values may say anything twice.
+      const isClass = words.length > 1 && words[0] === `${name}_${into.suffix}`;
+      into.exports[name] = (isClass ? [...new Set(words)] : words).join(' ');
+    }
   }
 
   /** The names of another sheet; `own` are those of the sheet itself. */
