@@ -1,5 +1,5 @@
 import MagicString from 'magic-string';
-import { parseModule } from '../core/link/parse-module.js';
+import { parseSync } from 'oxc-parser';
 import type { RawMap } from '../core/translate/raw-map.js';
 
 /** A compiled component that hands its state on to its next version. */
@@ -33,7 +33,9 @@ interface Node {
  * of hot updates speaks to `import.meta.live` then.
  */
 export function keepState(code: string, { source, name, id, hash }: KeepOptions): KeptComponent | undefined {
-  const body = parseModule(code).tree.body as unknown as Node[];
+  const { program, errors } = parseSync('component.js', code, { sourceType: 'module' });
+  if (errors.length > 0) return undefined;
+  const body = program.body as unknown as Node[];
   const exportStatement = body.find(({ type }) => type === 'ExportDefaultDeclaration');
   const exported = exportStatement?.declaration as Node | undefined;
   const component = body.find(({ type, id }) => type === 'FunctionDeclaration' && (id as Node)?.name === (exported?.name ?? ''));

@@ -2,9 +2,8 @@ import type { Comment, Program } from 'estree';
 import { parseModule as parse } from 'meriyah';
 import { parseSync } from 'oxc-parser';
 
-/** Characters that are much, of one text or of all that were read before. */
-const large = 200_000;
-let readBefore = 0;
+/** Characters of one text that are much. */
+const large = 500_000;
 
 export interface ParsedModule {
   tree: Program;
@@ -13,15 +12,14 @@ export interface ParsedModule {
 }
 
 /**
- * Reads a module's text, which a translator has made or checked, as ESTree. `isMuch`: there is much text to read all in all, or was already. Then a parser
+ * Reads a module's text, which a translator has made or checked, as ESTree. `isMuch`: there is much text to read all in all. Then a parser
  * that makes the tree itself takes half the time of one that writes it down to be read here; for little it has to warm up first. Both
  * make the same trees, and what the one doesn't understand is the other's.
  *
  * @throws SyntaxError where it can't be read at all.
  */
-export function parseModule(text: string, isMuch = false): ParsedModule {
-  readBefore += text.length;
-  return (isMuch || readBefore > large ? parsedHere(text) : undefined) ?? parsedNatively(text);
+export function parseModule(text: string, isMuch = text.length > large): ParsedModule {
+  return (isMuch ? parsedHere(text) : undefined) ?? parsedNatively(text);
 }
 
 function parsedHere(text: string): ParsedModule | undefined {
