@@ -1,8 +1,7 @@
 import { analyze, type ScopeManager } from 'eslint-scope';
 import type { Expression, Node, Program } from 'estree';
-import { walk } from 'estree-walker';
 import type { Edit } from './edits.js';
-import type { Spanned } from './tree.js';
+import { eachNode, type Spanned } from './tree.js';
 
 /**
  * Replaces names such as `VERSION` and member chains such as `process.env.NODE_ENV` by their values, in place and of the same
@@ -13,24 +12,64 @@ export function foldConstants(
   constants: Readonly<Record<string, string>>,
   scopes: () => ScopeManager = () => scopesOf(tree),
 ): Edit[] {
-  const edits: Edit[] = [];
-  let globals: ReadonlySet<Node> | undefined;
-  walk(tree, {
-    enter(node, parent) {
-      if (node.type !== 'MemberExpression' && node.type !== 'Identifier') return;
-      const value = constantOf(node, constants);
-      if (value === undefined || isAssigned(node, parent)) return;
-      const first = firstOf(node);
-      globals ??= globalNames(scopes());
-      if (first.type !== 'MetaProperty' && !globals.has(first)) return;
-      const { start, end } = node as Spanned;
-      const isShorthand = parent?.type === 'Property' && parent.shorthand && node.type === 'Identifier';
-      const shown = /^[-{]/.test(value) ? `(${value})` : value;
-      edits.push({ start, end, text: (isShorthand ? `${node.name}: ${shown}` : shown).padEnd(end - start) });
-      this.skip();
-    },
+  const heads = new Set(Object.keys(constants).map((chain) => chain.split('.')[0]!));
+  /** What they begin with that the text may declare: only its scopes tell. */
+  const declared = new Set<string>();
+  const found: (Edit & { first: Node })[] = [];
+  eachNode(tree, (node, parent) => {
+    if (node.type !== 'MemberExpression' && node.type !== 'Identifier') return true;
+    // `any.VERSION` names a member.
+    if (parent?.type === 'MemberExpression' && parent.property === node && !parent.computed) return true;
+    if (node.type === 'Identifier' && heads.has(node.name) && mayDeclare(parent, node)) declared.add(node.name);
+    const value = constantOf(node, constants);
+    if (value === undefined || isAssigned(node, parent)) return true;
+    const { start, end } = node as Spanned;
+    const isShorthand = parent?.type === 'Property' && parent.shorthand && node.type === 'Identifier';
+    const shown = /^[-{]/.test(value) ? `(${value})` : value;
+    const text = (isShorthand ? `${node.name}: ${shown}` : shown).padEnd(end - start);
+    found.push({ start, end, text, first: firstOf(node) });
+    // The name that it begins with stands in no declaration here.
+    return false;
   });
-  return edits;
+  let globals: ReadonlySet<Node> | undefined;
+  const isGlobal = (node: Node) => {
+    if (node.type !== 'Identifier' || !declared.has(node.name)) return true;
+    globals ??= globalNames(scopes());
+    return globals.has(node);
+  };
+  return found.filter(({ first }) => isGlobal(first)).map(({ start, end, text }) => ({ start, end, text }));
+}
+
+/** Whether a name may be declared where it stands in `parent`. Errs towards yes. */
+function mayDeclare(parent: Node | null, node: Node): boolean {
+  switch (parent?.type) {
+    case 'MemberExpression':
+    case 'UnaryExpression':
+    case 'BinaryExpression':
+    case 'LogicalExpression':
+    case 'ConditionalExpression':
+    case 'IfStatement':
+    case 'CallExpression':
+    case 'NewExpression':
+    case 'ReturnStatement':
+    case 'ExpressionStatement':
+    case 'AssignmentExpression':
+    case 'TemplateLiteral':
+      return false;
+    case 'VariableDeclarator':
+      return parent.id === node;
+    case 'ArrowFunctionExpression':
+      return parent.body !== node;
+    default:
+      return true;
+  }
+}
+
+/** Whether a text may hold one of the constants: all parts of it are there, however it's written. */
+export function mayHoldConstants(text: string, constants: Readonly<Record<string, string>>): boolean {
+  // A name may be written with escapes.
+  if (text.includes('\\u')) return true;
+  return Object.keys(constants).some((chain) => chain.split('.').every((part) => text.includes(part)));
 }
 
 /** The identifiers that name nothing the text declares. */

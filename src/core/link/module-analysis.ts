@@ -2,7 +2,7 @@ import { analyze, type Reference, type ScopeManager, type Variable } from 'eslin
 import type { Node, Program } from 'estree';
 import { walk } from 'estree-walker';
 import { blank, type Edit } from './edits.js';
-import { foldConstants } from './fold-constants.js';
+import { foldConstants, mayHoldConstants } from './fold-constants.js';
 import { mayWrite, writingTypes } from './own-writes.js';
 import { parseModule } from './parse-module.js';
 import { indexTree, type Spanned } from './tree.js';
@@ -67,9 +67,8 @@ export function analysePlaces(
   scopes: () => ScopeManager,
 ): Omit<Analysis, 'importWrites'> {
   // A tree is walked only for what the text holds at all.
-  const heads = Object.keys(constants).map((chain) => chain.split('.')[0]!);
   const edits = [
-    ...(heads.some((head) => text.includes(head)) ? foldConstants(tree, constants, scopes) : []),
+    ...(mayHoldConstants(text, constants) ? foldConstants(tree, constants, scopes) : []),
     ...(text.includes('arguments') ? topLevelArguments(tree) : []),
     ...htmlCommentEdits(tree, text),
   ];

@@ -49,6 +49,23 @@ export function indexTree(tree: Program, types: ReadonlySet<string>): TreeIndex 
   return { parents, nodes };
 }
 
+/** Goes through a tree, outer nodes first. Where `enter` gives `false`, what is inside is left out. */
+export function eachNode(tree: Node, enter: (node: Node, parent: Node | null) => boolean): void {
+  const visit = (node: Node, parent: Node | null) => {
+    if (!enter(node, parent)) return;
+    const { keys } = shapes.get(node.type) ?? shapeOf(node);
+    if (!keys) return;
+    for (let index = 0; index < keys.length; index++) {
+      const value = (node as unknown as Record<string, Node | (Node | null)[] | null | undefined>)[keys[index]!];
+      if (!value) continue;
+      if (Array.isArray(value)) {
+        for (let at = 0; at < value.length; at++) if (value[at]) visit(value[at]!, node);
+      } else visit(value, node);
+    }
+  };
+  visit(tree, null);
+}
+
 /** What a walk has to know of a type of node. */
 interface Shape {
   /** Where a node holds others; absent where it holds none. */
