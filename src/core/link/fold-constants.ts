@@ -12,16 +12,17 @@ export function foldConstants(
   constants: Readonly<Record<string, string>>,
   scopes: () => ScopeManager = () => scopesOf(tree),
 ): Edit[] {
-  const heads = new Set(Object.keys(constants).map((chain) => chain.split('.')[0]!));
+  const chains = Object.keys(constants).map((chain) => chain.split('.'));
+  const heads = new Set(chains.map(([head]) => head!));
+  const ends = new Set(chains.map((chain) => chain.at(-1)!));
   /** What they begin with that the text may declare: only its scopes tell. */
   const declared = new Set<string>();
   const found: (Edit & { first: Node })[] = [];
   eachNode(tree, (node, parent) => {
     if (node.type !== 'MemberExpression' && node.type !== 'Identifier') return true;
-    // `any.VERSION` names a member.
-    if (parent?.type === 'MemberExpression' && parent.property === node && !parent.computed) return true;
+    if (isKey(parent, node)) return true;
     if (node.type === 'Identifier' && heads.has(node.name) && mayDeclare(parent, node)) declared.add(node.name);
-    const value = constantOf(node, constants);
+    const value = ends.has(endOf(node)) ? constantOf(node, constants) : undefined;
     if (value === undefined || isAssigned(node, parent)) return true;
     const { start, end } = node as Spanned;
     const isShorthand = parent?.type === 'Property' && parent.shorthand && node.type === 'Identifier';
@@ -38,6 +39,22 @@ export function foldConstants(
     return globals.has(node);
   };
   return found.filter(({ first }) => isGlobal(first)).map(({ start, end, text }) => ({ start, end, text }));
+}
+
+/** Whether a node only says what a member is called: `any.VERSION`, `{ VERSION: 1 }`. */
+function isKey(parent: Node | null, node: Node): boolean {
+  if (parent?.type === 'MemberExpression') return parent.property === node && !parent.computed;
+  if (parent?.type === 'Property') return parent.key === node && !parent.computed && !parent.shorthand;
+  return (
+    (parent?.type === 'MethodDefinition' || parent?.type === 'PropertyDefinition') && parent.key === node && !parent.computed
+  );
+}
+
+/** The last name of a chain of members. */
+function endOf(node: Node & { type: 'MemberExpression' | 'Identifier' }): string {
+  if (node.type === 'Identifier') return node.name;
+  const { property } = node;
+  return property.type === 'Identifier' ? property.name : property.type === 'Literal' ? String(property.value) : '';
 }
 
 /** Whether a name may be declared where it stands in `parent`. Errs towards yes. */
