@@ -1,10 +1,11 @@
 import { readdirSync, readFileSync, statSync } from 'node:fs';
 import { join, relative } from 'node:path';
 import { beforeAll, expect, test } from '@jest/globals';
-import { encode, type SourceMapSegment } from '@jridgewell/sourcemap-codec';
+import { decode, encode, type SourceMapSegment } from '@jridgewell/sourcemap-codec';
 import { init, parse } from 'es-module-lexer';
 import { linkCommonJs } from '../../src/core/link/link-commonjs.js';
 import { linkModule } from '../../src/core/link/link-module.js';
+import { completeMappings } from '../../src/core/maps/complete-mappings.js';
 import { keepMap } from '../../src/core/maps/kept-map.js';
 import { moduleMap } from '../../src/core/maps/module-map.js';
 import { OwnOrigin, through } from '../../src/core/maps/origin.js';
@@ -124,4 +125,28 @@ test('mappings as numbers are what the library reads and writes', () => {
   const own = new OwnOrigin('quay.ts', 'a\nb\nc', false);
   const { segments, sources, names } = through(readMappings(encode([[[0, 0, 1, 0], [3, 0, 1, 0], [5]]])), [], own);
   expect([writeMappings(segments), sources, names]).toEqual([encode([[[0, 0, 1, 0], [5]]]), ['quay.ts'], []]);
+});
+
+test('words in front of the first mapping of a line, between others and behind the last one get theirs', () => {
+  const text = 'if (a) b\nelse c in d\nelse';
+  const given = encode([
+    [[0, 0, 0, 0]],
+    [
+      [5, 0, 1, 5],
+      [10, 0, 1, 10],
+    ],
+    [],
+    [[0, 0, 3, 0]],
+  ]);
+  const completed = completeMappings({ mappings: given, shifts: [], text: `${text}\n;`, source: `${text}\n;` });
+  const words = [
+    [
+      [0, 0, 1, 0],
+      [5, 0, 1, 5],
+      [7, 0, 1, 7],
+      [10, 0, 1, 10],
+    ],
+    [[0, 0, 2, 0]],
+  ];
+  expect(decode(completed)).toEqual([[[0, 0, 0, 0]], ...words, [[0, 0, 3, 0]]]);
 });

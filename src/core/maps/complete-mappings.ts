@@ -74,7 +74,7 @@ export function completeMappings({ mappings, shifts, text, source }: CompletionI
     if (all.length > 0) last = all.at(-1);
     if (at < segments.length) last = segments.at(-1);
     if (isSame) writer.copy(encoded, reader);
-    else writer.write(at === 0 ? segments : all.concat(segments.slice(at)));
+    else writer.write(all.length === 0 ? segments : all.concat(segments.slice(at)));
   }
   return writer.text();
 }
