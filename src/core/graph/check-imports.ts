@@ -153,12 +153,18 @@ function firstYes<Target>(
 function isOffered(id: string, name: string, check: ImportCheck): boolean {
   /** What was found out on the way. */
   const seen = new Map<string, boolean>();
+  let hasMetItself = false;
   const ask = (at: string | undefined, wanted: string): Asked | boolean => {
     const linked = at === undefined ? undefined : check.linked(at);
     if (at === undefined || !linked || linked.format === 'commonjs') return true;
     const key = keyOf(at, wanted);
-    const known = seen.get(key) ?? check.answers.get(key);
-    if (known !== undefined) return known;
+    const known = seen.get(key);
+    if (known !== undefined) {
+      hasMetItself = true;
+      return known;
+    }
+    const answer = check.answers.get(key);
+    if (answer !== undefined) return answer;
     const { names, passedOn } = offersOf(linked);
     if (!names.has(wanted)) {
       seen.set(key, false);
@@ -172,7 +178,8 @@ function isOffered(id: string, name: string, check: ImportCheck): boolean {
   };
   const way = firstYes(id, name, ask, ({ key }) => seen.set(key, false));
   if (way === true) return true;
-  // Where nobody has it, it's certain of all who were asked; else only of those who led to who does.
+  // Where nobody has it, it's certain of all who were asked; else only of those who led to who does. On a circle, it depends on who was asked first.
+  if (hasMetItself) return way !== undefined;
   for (const key of way ? way.map((asked) => asked.key) : seen.keys()) check.answers.set(key, way !== undefined);
   return way !== undefined;
 }
