@@ -40,6 +40,7 @@ interface Asked {
   name: string;
   /** What the others are asked for. */
   wanted: string;
+  isByStar: boolean;
   ways: readonly string[];
   next: number;
   /** What one of them has said. */
@@ -128,16 +129,19 @@ export class Names {
     const asked: Asked[] = [];
     let answer = this.#ask(id, name, seen, asked);
     for (let last = asked.at(-1); last; last = asked.at(-1)) {
-      if (answer && last.found && !isSame(last.found, answer)) {
-        last.found = null;
-        last.next = last.ways.length;
-      } else if (answer) last.found = answer;
-      if (last.next < last.ways.length) {
-        answer = this.#ask(last.ways[last.next++]!, last.wanted, seen, asked);
+      // Two that mean something else by a name mean nothing for everybody above.
+      if (answer && last.found && !isSame(last.found, answer)) return null;
+      if (answer) last.found = answer;
+      const way = last.ways[last.next++];
+      // One behind a star that is no member only tells its names when it runs.
+      const isOpen = way !== undefined && last.isByStar && !this.#input.members.has(way);
+      if (way !== undefined && !isOpen) {
+        answer = this.#ask(way, last.wanted, seen, asked);
         continue;
       }
       asked.pop();
-      answer = last.found && last.member.apart !== undefined ? { outer: last.member.id, name: last.name } : last.found;
+      const isOuter = isOpen || (last.found !== null && last.member.apart !== undefined);
+      answer = isOuter ? { outer: last.member.id, name: last.name } : last.found;
     }
     return answer ?? null;
   }
@@ -157,9 +161,7 @@ export class Names {
     if (direct) return member.apart === undefined ? direct : { outer: id, name };
     const targets = this.#input.targets(member);
     const ways = passedOn ? [targets[passedOn.from]!] : this.#starsFor(member, name).map((star) => targets[star]!);
-    // One that is no member only tells its names when it runs.
-    if (!passedOn && ways.some((way) => !this.#input.members.has(way))) return { outer: id, name };
-    asked.push({ member, name, wanted: passedOn ? passedOn.name! : name, ways, next: 0, found: null });
+    asked.push({ member, name, wanted: passedOn ? passedOn.name! : name, isByStar: !passedOn, ways, next: 0, found: null });
     return undefined;
   }
 
