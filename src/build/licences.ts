@@ -1,4 +1,4 @@
-import { isLicence } from '../core/bundle/read-member.js';
+import { isLicence } from '../core/bundle/licence.js';
 import { fileOfId } from '../core/module-id.js';
 import type { ProjectGraph } from '../project/project-graph.js';
 import type { Program } from './program.js';

@@ -306,7 +306,7 @@ export class Writer {
     const { graph, bundle } = this.#program;
     const standIn = (id: string) => `${assetFolder}/${nameOf(id)}-${contentHash('worker', id).slice(0, 10)}.js`;
     const texts = new Map<string, Mapped>();
-    const named = new Map<string, string[]>();
+    const started = new Map<string, string[]>();
     // Worklets have no `self`.
     const scope = this.#options.browsers.edition < 2020 ? 'self' : 'globalThis';
     for (const id of ids) {
@@ -317,7 +317,7 @@ export class Writer {
         edges.flatMap(({ kind, target }) => (kind === 'dynamic' || kind === 'worker' ? [target] : [])),
       );
       const others = ids.filter((other) => below.has(other));
-      named.set(id, others);
+      started.set(id, others);
       const settings = {
         base: this.#options.base,
         late: Object.fromEntries(Object.entries(late).filter(([target]) => below.has(target))),
@@ -332,7 +332,7 @@ export class Writer {
     for (const id of ids) {
       if (files[id] !== undefined) continue;
       const reached = new Set([id]);
-      for (const at of reached) for (const other of named.get(at)!) reached.add(other);
+      for (const at of reached) for (const other of started.get(at)!) reached.add(other);
       const hash = contentHash(...[...reached].sort().map((at) => hashes.get(at)!)).slice(0, 10);
       files[id] = `${assetFolder}/${nameOf(id)}-${hash}.js`;
     }
@@ -340,7 +340,7 @@ export class Writer {
       const { text, ...map } = texts.get(id)!;
       this.#texts.set(files[id]!, this.#scripts.textsOf(idsFor(bundle, graph.reachable([id]))));
       this.#files.putAt(files[id]!, {
-        text: named.get(id)!.reduce((out, other) => out.replaceAll(standIn(other), files[other]!), text),
+        text: started.get(id)!.reduce((out, other) => out.replaceAll(standIn(other), files[other]!), text),
         ...map,
       });
     }

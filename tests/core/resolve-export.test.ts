@@ -1,6 +1,7 @@
 import { expect, test } from '@jest/globals';
+import type { Found } from '../../src/core/bundle/exports.js';
 import type { ImportedName, Member } from '../../src/core/bundle/member.js';
-import { type Found, Names } from '../../src/core/bundle/names.js';
+import { Names } from '../../src/core/bundle/names.js';
 
 /** A module: the ones that it names, those of them that it passes on whole, its own names, and names of others. */
 interface Pier {
@@ -83,7 +84,7 @@ test('names come from where the standard finds them, over stars, in circles, and
       for (const name of names) {
         const wanted = standard(piers, id, name, new Set());
         if (wanted === 'ambiguous') ambiguous++;
-        const found = shown(resolved.resolve(id, name));
+        const found = shown(resolved.exports.resolve(id, name));
         if (found !== (wanted === 'ambiguous' ? null : wanted)) wrong.push([round, id, name, wanted, found]);
       }
   }

@@ -47,7 +47,7 @@ export function markApart({ members, targets, constants, isOnCycle, isNodeDefaul
   const names = new Names({ members, targets, constants, isOnCycle, isNodeDefault, isData: () => false, isFixed: () => false });
   for (const member of members.values()) {
     if (member.apart !== undefined) continue;
-    const lost = [...member.imported].find(([, imported]) => names.imported(member, imported) === null);
+    const lost = [...member.imported].find(([, imported]) => names.exports.imported(member, imported) === null);
     if (lost) member.apart = `it imports ${lost[0]}, which nothing exports`;
   }
 }
@@ -86,8 +86,8 @@ export function readByMembers(input: BundleInput): { data: Set<string>; objects:
   }
   for (const id of openTo(input)) open.add(id);
   for (const id of open) {
-    for (const name of names.exportedNames(id)) {
-      const found = names.resolve(id, name);
+    for (const name of names.exports.exportedNames(id)) {
+      const found = names.exports.resolve(id, name);
       if (found && 'own' in found) objects.delete(`${found.own.member.id}\0${found.own.name}`);
     }
   }

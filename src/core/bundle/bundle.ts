@@ -1,9 +1,10 @@
 import { modulesRunEarly } from '../graph/cycles.js';
 import { ModuleGraph } from '../graph/module-graph.js';
 import { type BundleInput, markApart, readByMembers } from './bundle-input.js';
+import type { OwnName } from './exports.js';
 import { type Group, planGroups } from './groups.js';
 import type { Member } from './member.js';
-import { Names, type OwnName } from './names.js';
+import { Names } from './names.js';
 import { importersOf, NativeOrder } from './native-order.js';
 import { type PrintedMember, printMember } from './print-member.js';
 import { GroupScope, innerName } from './scope.js';
@@ -149,7 +150,7 @@ export class Bundle {
     const links = new Set<string>();
     for (const { from } of scope.outer()) links.add(from!.id);
     for (const name of this.#exposedNames(group)) {
-      const found = names.resolve(group.exposed!, name);
+      const found = names.exports.resolve(group.exposed!, name);
       if (found && !scope.isHere(found)) links.add(scope.source(found).id);
     }
     this.#scopes.set(group, scope);
@@ -236,7 +237,7 @@ export class Bundle {
         }
       }
       for (const name of this.#exposedNames(group)) {
-        const found = this.names.resolve(group.exposed!, name);
+        const found = this.names.exports.resolve(group.exposed!, name);
         if (!found || !('own' in found)) continue;
         this.#visible.add(found.own);
         const isHere = this.#groups.get(found.own.member.id) === group;
@@ -302,7 +303,7 @@ export class Bundle {
       if (own.member.named.get(own.name)?.kind === 'function') early.push(exported);
     };
     for (const name of this.#exposedNames(group)) {
-      const found = this.names.resolve(group.exposed!, name);
+      const found = this.names.exports.resolve(group.exposed!, name);
       if (!found) continue;
       if (scope.isHere(found)) add((found as { own: OwnName }).own, name);
       else {

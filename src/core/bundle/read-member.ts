@@ -18,6 +18,7 @@ import { indexTree, type Spanned } from '../link/tree.js';
 import { changedName } from './changed-name.js';
 import { choicesIn, choiceTypes, mayBeKnown } from './choices.js';
 import { lateImportsIn } from './late-imports.js';
+import { isLicence } from './licence.js';
 import type { ImportedName, LateImport, Member, Place, Unit } from './member.js';
 import { OwnNames } from './own-names.js';
 import { type References, readReferences } from './read-references.js';
@@ -390,11 +391,6 @@ class Reader {
 
 /** What a default export without a name is called among a module's top-level names: no name of a text is like that. */
 export const defaultName = '*default';
-
-/** Whether a comment has to stay with the code. */
-export function isLicence(comment: string): boolean {
-  return /^!|@(?:license|licence|preserve|copyright)\b/i.test(comment);
-}
 
 /** An expression of which nothing is known. */
 const unknown: Node = { type: 'Super' };

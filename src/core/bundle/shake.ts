@@ -1,7 +1,8 @@
 import type { Edge } from '../graph/module-graph.js';
 import { named } from '../graph/named.js';
+import type { Found, OwnName } from './exports.js';
 import type { Member, Unit } from './member.js';
-import type { Found, Names, OwnName } from './names.js';
+import type { Names } from './names.js';
 import type { NativeOrder } from './native-order.js';
 import { urlEdge, urlsMatching } from './urls-of.js';
 
@@ -84,16 +85,16 @@ class Shaker {
     this.#exposed.set(id, exposed);
     const member = this.#input.members.get(id);
     if (!member) return;
-    const all = names === undefined || names.includes('then') ? this.#input.names.exportedNames(id) : names;
+    const all = names === undefined || names.includes('then') ? this.#input.names.exports.exportedNames(id) : names;
     for (const name of all) {
       if (exposed.has(name)) continue;
       exposed.add(name);
       if (member.apart !== undefined) continue;
-      const found = this.#input.names.resolve(id, name);
+      const found = this.#input.names.exports.resolve(id, name);
       if (found) this.#needFound(found);
     }
     // Whether a namespace object can be awaited shows in the name `then`.
-    if (names !== undefined && !exposed.has('then') && this.#input.names.exportedNames(id).has('then'))
+    if (names !== undefined && !exposed.has('then') && this.#input.names.exports.exportedNames(id).has('then'))
       this.#expose(id, undefined);
   }
 

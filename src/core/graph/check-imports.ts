@@ -128,10 +128,10 @@ function circleOf(id: string, { request, name }: ImportRecord, check: ImportChec
  * `saidNo` is told of each whose ways all said no. Returns whoever was asked on the way to the yes, the last one last; `true` where
  * that is nobody; `undefined` where all say no.
  */
-function firstYes<Target>(
-  target: Target,
+function firstYes(
+  target: string | undefined,
   name: string,
-  ask: (target: Target | string | undefined, name: string, way: readonly Asked[]) => Asked | boolean,
+  ask: (target: string | undefined, name: string, way: readonly Asked[]) => Asked | boolean,
   saidNo: (asked: Asked) => void = () => {},
 ): Asked[] | true | undefined {
   const way: Asked[] = [];

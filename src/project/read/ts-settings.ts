@@ -1,4 +1,4 @@
-import { dirname, isAbsolute, join } from 'node:path';
+import { dirname, join } from 'node:path';
 import type { PathsMatcher, TsConfigResult } from 'get-tsconfig';
 import type { Problem } from '../../core/problem/problem.js';
 import type { PackageFiles } from '../../core/resolve/package-json.js';
@@ -89,10 +89,10 @@ export class TsSettings {
       .map((name) => this.#read(folder, name))
       .filter((config) => config !== undefined);
     // Of the two, the nearer one.
-    const [nearest] = found.sort((a, b) => dirname(b.path).length - dirname(a.path).length);
-    if (!nearest) return undefined;
+    const [config] = found.sort((a, b) => dirname(b.path).length - dirname(a.path).length);
+    if (!config) return undefined;
     const file = join(folder, 'module.ts');
-    return this.#usable(nearest.path, () => referenced(nearest, file, this.#reader!, this.#asked)) ?? nearest;
+    return this.#usable(config.path, () => referenced(config, file, this.#reader!, this.#asked)) ?? config;
   }
 
   /** What is read from a configuration; a problem where that fails. */
@@ -101,24 +101,26 @@ export class TsSettings {
     try {
       return read();
     } catch (error) {
-      const name = isAbsolute(path) ? this.#idOf(path) : path;
+      // One above the project and its workspace belongs to something else.
+      if (!this.#isOurs(path)) return undefined;
+      const name = this.#idOf(path);
       const message = (error instanceof Error ? error.message : String(error)).replace(/[.?]$/, '');
       this.problems.set(name, {
         code: 'settings-unreadable',
         severity: 'error',
         message: `${name} cannot be used: ${message}.`,
         file: name,
-        hint: 'Correct it, or the file that it extends.',
+        hint: 'Correct it, or the file that it names.',
       });
       return undefined;
     }
   }
 
   #read(folder: string, name: string): TsConfigResult | undefined {
+    const path = nearest(folder, name);
     // A device or a pipe in its place would be read for ever.
-    if (isOddAbove(folder, name)) return undefined;
-    const found = this.#usable(name, () => this.#reader!.getTsconfig(folder, name, this.#asked));
-    // One above the project and its workspace belongs to something else.
+    if (path !== undefined && !statNow(path)?.isFile()) return undefined;
+    const found = this.#usable(path ?? join(folder, name), () => this.#reader!.getTsconfig(folder, name, this.#asked));
     return found && this.#isOurs(found.path) ? found : undefined;
   }
 
@@ -179,11 +181,10 @@ function referenced(
   return undefined;
 }
 
-/** Whether the nearest thing of a name, in a folder or above it, is something else than a file. */
-function isOddAbove(folder: string, name: string): boolean {
+/** The path of the nearest thing of a name, in a folder or above it. */
+function nearest(folder: string, name: string): string | undefined {
   for (let at = folder; ; at = dirname(at)) {
-    const stats = statNow(join(at, name));
-    if (stats) return !stats.isFile();
-    if (dirname(at) === at) return false;
+    if (statNow(join(at, name))) return join(at, name);
+    if (dirname(at) === at) return undefined;
   }
 }
