@@ -1,5 +1,6 @@
-import MagicString from 'magic-string';
 import { parseSync } from 'oxc-parser';
+import { applyEdits, type Edit } from '../core/link/edits.js';
+import { movedMappings } from '../core/maps/complete-mappings.js';
 import type { RawMap } from '../core/translate/raw-map.js';
 
 /** A compiled component that hands its state on to its next version. */
@@ -11,6 +12,8 @@ export interface KeptComponent {
 }
 
 export interface KeepOptions {
+  /** The compiler's map. */
+  map: RawMap;
   /** The component as it was compiled. */
   source: string;
   name: string;
@@ -32,7 +35,7 @@ interface Node {
  * over from the instance in whose place the new one stands, as long as the script itself is the same. What the compiler says
  * of hot updates speaks to `import.meta.live` then.
  */
-export function keepState(code: string, { source, name, id, hash }: KeepOptions): KeptComponent | undefined {
+export function keepState(code: string, { map, source, name, id, hash }: KeepOptions): KeptComponent | undefined {
   const { program, errors } = parseSync('component.js', code, { sourceType: 'module' });
   if (errors.length > 0) return undefined;
   const body = program.body as unknown as Node[];
@@ -45,35 +48,33 @@ export function keepState(code: string, { source, name, id, hash }: KeepOptions)
   // Without knowing where its instances begin, nothing can be said of their state: whoever imports it runs again.
   if (!component || !statements || !hot || !push) return undefined;
   const [moduleScript, instanceScript] = scriptsOf(source);
-  const text = new MagicString(code);
+  const edits: Edit[] = [];
   // Exports beside the component: whoever imports them runs again.
   const isOnly = !body.some(({ type }) => /^Export(?:Named|All)Declaration$/.test(type));
   const moduleState = body.filter((node) => node.type === 'VariableDeclaration' && !isMade(node, code));
   if (moduleState.length > 0) {
-    for (const declaration of moduleState) keep(text, code, declaration, '$$module');
+    for (const declaration of moduleState) keep(edits, code, declaration, '$$module');
     const script = JSON.stringify(hash(moduleScript));
-    text.prependLeft(moduleState[0]!.start, `const $$module = $$kept.ofModule(import.meta.live, ${script}); `);
+    edits.push(inserted(moduleState[0]!.start, `const $$module = $$kept.ofModule(import.meta.live, ${script}); `));
   }
   const about = JSON.stringify({ id, name, script: hash(instanceScript) });
-  text.appendRight(push.end, ` const $$own = $$kept.begin($$props, ${about});`);
-  for (const node of statements) if (node.type === 'VariableDeclaration') keep(text, code, node, '$$own');
+  edits.push(inserted(push.end, ` const $$own = $$kept.begin($$props, ${about});`));
+  for (const node of statements) if (node.type === 'VariableDeclaration') keep(edits, code, node, '$$own');
   const own = (component.id as Node).name as string;
   const take = /import\.meta\.\w+\.accept\(\((\w+)\) => (\{[\s\S]*\})\);\s*\}$/.exec(code.slice(hot.start, hot.end));
   if (isOnly && take && exportStatement) {
     // Whoever has the first version keeps it, and it shows the newest. What is exported is never assigned: that costs less.
     const head = code.slice(hot.start, hot.start + take.index).replace(/^if \(import\.meta\.\w+\)/, 'if (import.meta.live)');
     const given = `(${own}, ${take[1]}) => ${take[2]}`;
-    text.update(
-      hot.start,
-      hot.end,
-      `${head}import.meta.live.take();\n}\nconst $$shown = import.meta.live ? $$kept.wrapped(import.meta.live, ${own}, ${given}) : ${own};`,
-    );
-    text.update(exportStatement.start, exportStatement.end, 'export { $$shown as default };');
-  } else text.update(hot.start, hot.end, '');
-  text.append(`\nimport * as $$kept from 'adapter:state.js';\n`);
+    const shown = `const $$shown = import.meta.live ? $$kept.wrapped(import.meta.live, ${own}, ${given}) : ${own};`;
+    edits.push(replaced(code, hot, `${head}import.meta.live.take(); } ${shown}`));
+    edits.push(replaced(code, exportStatement, 'export { $$shown as default };'));
+  } else edits.push(replaced(code, hot, ''));
+  edits.push(inserted(code.length, `\nimport * as $$kept from 'adapter:state.js';\n`));
+  const { text, shifts } = applyEdits(code, edits);
   return {
-    code: text.toString(),
-    map: text.generateMap({ hires: 'boundary', source: 'component' }) as unknown as RawMap,
+    code: text,
+    map: { ...map, mappings: movedMappings(map.mappings, shifts) },
     holdsNoState: isOnly && moduleState.length === 0,
   };
 }
@@ -109,8 +110,18 @@ function isState(node: Node, code: string): boolean {
   return /^\$\.(?:tag\(\s*\$\.(?:state|mutable_source)\(|tag_proxy\(|state\(|proxy\()/.test(code.slice(node.start, node.end));
 }
 
+function inserted(at: number, text: string): Edit {
+  return { start: at, end: at, text };
+}
+
+/** Puts a text, which has no more lines, in place of a node: what follows stays on its lines. */
+function replaced(code: string, { start, end }: Node, text: string): Edit {
+  const lineEnds = (of: string) => of.split('\n').length - 1;
+  return { start, end, text: text + '\n'.repeat(lineEnds(code.slice(start, end)) - lineEnds(text)) };
+}
+
 /** Wraps the values of a declaration so that they are taken over from the instance before. */
-function keep(text: MagicString, code: string, declaration: Node, owner: string): void {
+function keep(edits: Edit[], code: string, declaration: Node, owner: string): void {
   for (const { id, init } of declaration.declarations as { id: Node; init: Node | null }[]) {
     if (!init || isFunction(init)) continue;
     // Of what is taken apart, the whole is looked at.
@@ -118,8 +129,7 @@ function keep(text: MagicString, code: string, declaration: Node, owner: string)
     const name = isWhole ? code.slice(id.start, id.end) : (id.name as string);
     if (name.startsWith('$$')) continue;
     const wrap = (method: string, rest = '') => {
-      text.appendLeft(init.start, `${owner}.${method}(${JSON.stringify(name)}, () => (`);
-      text.prependRight(init.end, `)${rest})`);
+      edits.push(inserted(init.start, `${owner}.${method}(${JSON.stringify(name)}, () => (`), inserted(init.end, `)${rest})`));
     };
     if (!isWhole && isState(init, code)) wrap('signal');
     else if (isCall(init, code) || (declaration.kind === 'var' && owner === '$$own')) continue;

@@ -142,16 +142,14 @@ class Translation {
     }
     const { js, css } = compiled;
     const name = basename(context.file, '.svelte');
-    const hot =
-      this.#isBuilt || major < 5 || this.#isCustomElement
-        ? undefined
-        : (await import('./svelte-state.js')).keepState(js.code, { source: made.code, name, id: context.id, hash: contentHash });
+    const isHot = !this.#isBuilt && major >= 5 && !this.#isCustomElement;
+    const about = { map: js.map, source: made.code, name, id: context.id, hash: contentHash };
+    const hot = isHot ? (await import('./svelte-state.js')).keepState(js.code, about) : undefined;
     const code = hot?.code ?? withoutHot(js.code);
-    const map = hot ? await chained(hot.map, js.map) : js.map;
     const parts = css?.code ? { 'style.css': { text: css.code, map: css.map, isFinished: true } } : undefined;
     return {
       code: parts ? `${code}\nimport 'part:style.css';\n` : code,
-      map,
+      map: hot?.map ?? js.map,
       ...(parts ? { parts } : {}),
       ...(hot?.holdsNoState ? { holdsNoState: true } : {}),
       ...this.#warnings(compiled.warnings),

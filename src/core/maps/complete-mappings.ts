@@ -79,6 +79,11 @@ export function completeMappings({ mappings, shifts, text, source }: CompletionI
   return writer.text();
 }
 
+/** Moves mappings of one source by what was inserted into the text to which they belong. */
+export function movedMappings(mappings: string, shifts: readonly Shift[]): string {
+  return completeMappings({ mappings, shifts, text: '', source: '' });
+}
+
 function move(segments: readonly Segment[], shifts: readonly Shift[]): void {
   const inOrder = shifts.toSorted((a, b) => a.column - b.column);
   let next = 0;

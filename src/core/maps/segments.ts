@@ -42,7 +42,7 @@ export class Segments {
 const comma = 44;
 const semicolon = 59;
 
-/** Reads mappings. */
+/** Reads mappings. Those of a line come in the order of their columns, whatever the order in which they stand. */
 export function readMappings(mappings: string): Int32Array {
   const segments = new Segments(mappings.length >> 3 || 1);
   const { length } = mappings;
@@ -52,6 +52,8 @@ export function readMappings(mappings: string): Int32Array {
   let sourceLine = 0;
   let sourceColumn = 0;
   let name = 0;
+  let last = 0;
+  let isInOrder = true;
   // How many numbers of a segment were read, and what was read of the next one.
   let fields = 0;
   let value = 0;
@@ -61,10 +63,13 @@ export function readMappings(mappings: string): Int32Array {
     if (code === comma || code === semicolon) {
       if (fields >= 4) segments.add(line, column, source, sourceLine, sourceColumn, fields > 4 ? name : -1);
       else if (fields > 0) segments.add(line, column, -1, 0, 0, -1);
+      if (column < last) isInOrder = false;
+      last = column;
       fields = 0;
       if (code === semicolon) {
         line++;
         column = 0;
+        last = 0;
       }
       continue;
     }
@@ -84,7 +89,13 @@ export function readMappings(mappings: string): Int32Array {
     else name += number;
     fields++;
   }
-  return segments.numbers;
+  return isInOrder ? segments.numbers : inOrder(segments.numbers);
+}
+
+function inOrder(numbers: Int32Array): Int32Array {
+  const places = Array.from({ length: numbers.length / segmentWidth }, (_, index) => index * segmentWidth);
+  places.sort((a, b) => numbers[a]! - numbers[b]! || numbers[a + 1]! - numbers[b + 1]!);
+  return Int32Array.from(places.flatMap((place) => [...numbers.subarray(place, place + segmentWidth)]));
 }
 
 /** Writes mappings. */

@@ -1,4 +1,6 @@
-import remapping from '@jridgewell/remapping';
+import { TraceMap } from '@jridgewell/trace-mapping';
+import { MapOrigin, through } from '../maps/origin.js';
+import { readMappings, writeMappings } from '../maps/segments.js';
 
 /** A source map as the translator gives it (ECMA-426). */
 export interface RawMap {
@@ -11,5 +13,19 @@ export interface RawMap {
 
 /** One map in place of two: `outer` maps to a text that `inner` maps on to its sources. */
 export function chainMaps(outer: RawMap, inner: RawMap): RawMap {
-  return remapping([outer as never, inner as never], () => null) as unknown as RawMap;
+  const origin = new MapOrigin({
+    sources: new TraceMap(inner as never).resolvedSources,
+    sourcesContent: inner.sourcesContent ?? [],
+    names: inner.names,
+    ignored: [],
+    segments: readMappings(inner.mappings),
+  });
+  const { sources, sourcesContent, names, segments } = through(readMappings(outer.mappings), outer.names, origin);
+  return {
+    version: 3,
+    sources: sources as string[],
+    sourcesContent: [...sourcesContent],
+    names: [...names],
+    mappings: writeMappings(segments),
+  };
 }
