@@ -1,7 +1,7 @@
 import { parseSync } from 'oxc-parser';
 import { applyEdits, type Edit } from '../core/link/edits.js';
 import { movedMappings } from '../core/maps/complete-mappings.js';
-import type { RawMap } from '../core/translate/raw-map.js';
+import type { RawMap } from '../core/maps/raw-map.js';
 
 /** A compiled component that hands its state on to its next version. */
 export interface KeptComponent {

@@ -1,8 +1,8 @@
 import { existsSync, readFileSync, statSync } from 'node:fs';
 import { basename, join } from 'node:path';
+import type { RawMap } from '../core/maps/raw-map.js';
 import { contentHash } from '../core/text/content-hash.js';
 import type { Adapter, AdapterContext, AdapterMessage, AdapterResult } from '../core/translate/adapter.js';
-import type { RawMap } from '../core/translate/raw-map.js';
 import { blanked } from './blanked.js';
 import { type FoundCompiler, findCompiler, installedVersion } from './compilers.js';
 import { svelteHelper } from './svelte-helper.js';
@@ -319,6 +319,6 @@ function firstLine(message: string): string {
 
 async function chained(outer: RawMap, inner: RawMap | undefined): Promise<RawMap> {
   if (!inner) return outer;
-  const { chainMaps } = await import('../core/translate/raw-map.js');
+  const { chainMaps } = await import('../core/maps/raw-map.js');
   return chainMaps(outer, inner);
 }

@@ -1,9 +1,9 @@
 import { existsSync, realpathSync } from 'node:fs';
 import { createRequire } from 'node:module';
 import { basename, dirname, resolve } from 'node:path';
+import type { RawMap } from '../core/maps/raw-map.js';
 import { contentHash } from '../core/text/content-hash.js';
 import type { Adapter, AdapterContext, AdapterMessage, AdapterPart, AdapterResult } from '../core/translate/adapter.js';
-import type { RawMap } from '../core/translate/raw-map.js';
 import { blanked } from './blanked.js';
 import { type FoundCompiler, findCompiler, installedVersion } from './compilers.js';
 import { vueHelper } from './vue-helper.js';

@@ -1,7 +1,7 @@
 import { expect, test } from '@jest/globals';
 import { encode, type SourceMapSegment } from '@jridgewell/sourcemap-codec';
 import { originalPositionFor, TraceMap } from '@jridgewell/trace-mapping';
-import { chainMaps, type RawMap } from '../../src/core/translate/raw-map.js';
+import { chainMaps, type RawMap } from '../../src/core/maps/raw-map.js';
 import { randomNumbers } from '../support/random-program.js';
 
 const columns = [0, 3, 5, 9, 14, 20];

@@ -1,10 +1,10 @@
 import type { StyleReference } from '../documents/read-style.js';
 import type { Linked } from '../link/linked.js';
 import type { KeptMap } from '../maps/kept-map.js';
+import type { RawMap } from '../maps/raw-map.js';
 import type { RuntimeEdges } from '../pieces/runtime-edges.js';
 import type { Problem } from '../problem/problem.js';
 import type { SourceText } from '../text/source-text.js';
-import type { RawMap } from '../translate/raw-map.js';
 import type { Edge } from './module-graph.js';
 
 /** A file or a worker that a script names by URL. */

@@ -1,4 +1,4 @@
-import type { RawMap } from '../translate/raw-map.js';
+import type { RawMap } from './raw-map.js';
 
 /** A map of one source as it is kept for every module: names as JSON text take a fraction of the memory that a list takes. */
 export interface KeptMap {

@@ -1,7 +1,7 @@
 import { posix } from 'node:path';
 import { decode } from '@jridgewell/sourcemap-codec';
 import { parseJson } from '../text/json.js';
-import { chainMaps, type RawMap } from '../translate/raw-map.js';
+import { chainMaps, type RawMap } from './raw-map.js';
 
 /** A map that a package ships beside a file. */
 export type ShippedMap = RawMap & { sourceRoot?: string };

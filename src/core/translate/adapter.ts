@@ -1,6 +1,6 @@
+import type { RawMap } from '../maps/raw-map.js';
 import type { Mode } from '../mode.js';
 import type { Problem } from '../problem/problem.js';
-import type { RawMap } from './raw-map.js';
 
 /** The languages that Vine Spark itself translates to JavaScript. */
 export type ScriptLanguage = 'js' | 'jsx' | 'ts' | 'tsx';

@@ -3,7 +3,7 @@ import { walk } from 'estree-walker';
 import MagicString from 'magic-string';
 import { parseSync } from 'oxc-parser';
 import type { Spanned } from '../link/tree.js';
-import { chainMaps, type RawMap } from './raw-map.js';
+import { chainMaps, type RawMap } from '../maps/raw-map.js';
 
 /** A call of the helper that decorates a member: `_decorate([…], Berth.prototype, "tide", null)`. */
 const written = /\b_decorate\d*\(\[/;

@@ -14,7 +14,7 @@ import MagicString from 'magic-string';
 import { parseSync } from 'oxc-parser';
 import { declaredIn } from '../link/declared-names.js';
 import { indexTree, type Spanned } from '../link/tree.js';
-import { chainMaps, type RawMap } from './raw-map.js';
+import { chainMaps, type RawMap } from '../maps/raw-map.js';
 
 /**
  * Gives variables that a namespace of TypeScript exports without a value (`export let berth: string;`) one that `mendNamespaces` takes

@@ -3,7 +3,7 @@ import { walk } from 'estree-walker';
 import MagicString from 'magic-string';
 import { parseSync } from 'oxc-parser';
 import type { Spanned } from '../link/tree.js';
-import type { RawMap } from './raw-map.js';
+import type { RawMap } from '../maps/raw-map.js';
 
 type Parsed = Node & Spanned;
 

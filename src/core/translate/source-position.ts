@@ -1,6 +1,6 @@
 import { originalPositionFor, TraceMap } from '@jridgewell/trace-mapping';
+import type { RawMap } from '../maps/raw-map.js';
 import { lineStarts, positionAt } from '../text/line-index.js';
-import type { RawMap } from './raw-map.js';
 
 /** The offset in `source` that an offset in the translated text comes from. */
 export function sourcePosition(map: RawMap, text: string, offset: number, source: string): number {

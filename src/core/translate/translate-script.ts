@@ -1,9 +1,9 @@
 import type { TransformOptions, TransformResult } from 'oxc-transform';
 import { chooseHandle } from '../link/handle.js';
+import type { RawMap } from '../maps/raw-map.js';
 import type { Mode } from '../mode.js';
 import { type Problem, problemAt } from '../problem/problem.js';
 import type { Wanted } from './place-names.js';
-import type { RawMap } from './raw-map.js';
 import type { ScriptOptions } from './script-options.js';
 
 /** Plain JavaScript made of a source, with the map back to it; no map where the text is the source itself. */
@@ -129,7 +129,7 @@ interface Step extends Pick<TransformResult, 'code' | 'errors'> {
 /** A map led on through others. */
 async function chained(map: RawMap, others: readonly RawMap[]): Promise<RawMap> {
   if (others.length === 0) return map;
-  const { chainMaps } = await import('./raw-map.js');
+  const { chainMaps } = await import('../maps/raw-map.js');
   return others.reduce(chainMaps, map);
 }
 

@@ -1,6 +1,7 @@
 import { basename, dirname, isAbsolute, resolve } from 'node:path';
 import { decode, encode, type SourceMapSegment } from '@jridgewell/sourcemap-codec';
 import { inTime } from '../../core/in-time.js';
+import type { RawMap } from '../../core/maps/raw-map.js';
 import type { Mode } from '../../core/mode.js';
 import type { Paths } from '../../core/paths.js';
 import { type Problem, problemAt } from '../../core/problem/problem.js';
@@ -16,7 +17,6 @@ import type {
   ScriptLanguage,
 } from '../../core/translate/adapter.js';
 import { tooDeepProblem } from '../../core/translate/nesting.js';
-import type { RawMap } from '../../core/translate/raw-map.js';
 import { hashOfFile } from '../files/module-files.js';
 import type { KeptTexts } from './script-compiler.js';
 

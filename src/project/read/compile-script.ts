@@ -4,6 +4,7 @@ import { linkCommonJs } from '../../core/link/link-commonjs.js';
 import { linkModule } from '../../core/link/link-module.js';
 import type { LexerRecords, Linked, LinkInput } from '../../core/link/linked.js';
 import { type KeptMap, keepMap, rawMap } from '../../core/maps/kept-map.js';
+import type { RawMap } from '../../core/maps/raw-map.js';
 import type { Mode } from '../../core/mode.js';
 import { fileOfPart } from '../../core/module-id.js';
 import { type Problem, problemAt } from '../../core/problem/problem.js';
@@ -11,7 +12,6 @@ import { contentHash } from '../../core/text/content-hash.js';
 import type { Trace } from '../../core/trace.js';
 import type { ScriptLanguage } from '../../core/translate/adapter.js';
 import type { Proposals } from '../../core/translate/decorators.js';
-import type { RawMap } from '../../core/translate/raw-map.js';
 import type { ScriptOptions } from '../../core/translate/script-options.js';
 import { languageOf, type ScriptTargets, type Translated, translateScript } from '../../core/translate/translate-script.js';
 
@@ -118,7 +118,7 @@ async function lowerDecorators({ id, made, root, options }: CompileSettings, sou
 }
 
 function chaining() {
-  return import('../../core/translate/raw-map.js');
+  return import('../../core/maps/raw-map.js');
 }
 
 /** A translation with its map led on to the file that the text was made of. */

@@ -1,7 +1,7 @@
 import { createRequire } from 'node:module';
 import { extname, join } from 'node:path';
+import type { RawMap } from '../../core/maps/raw-map.js';
 import type { ScriptLanguage } from '../../core/translate/adapter.js';
-import type { RawMap } from '../../core/translate/raw-map.js';
 import type { ScriptOptions } from '../../core/translate/script-options.js';
 
 /** The part of TypeScript 5 or 6, as a library, that is used here. */

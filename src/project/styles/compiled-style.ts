@@ -1,5 +1,5 @@
 import type { AcceptedPlugin, Result } from 'postcss';
-import type { RawMap } from '../../core/translate/raw-map.js';
+import type { RawMap } from '../../core/maps/raw-map.js';
 
 /** A style sheet as CSS, with what it was made of. */
 export interface CompiledStyle {
@@ -28,5 +28,5 @@ export async function run(plugins: AcceptedPlugin[], file: string, style: Compil
 /** The map of that to where the style came from. */
 export async function mapOf(result: Result, { map }: CompiledStyle): Promise<RawMap> {
   const made = JSON.parse(result.map.toString()) as RawMap;
-  return map ? (await import('../../core/translate/raw-map.js')).chainMaps(made, map) : made;
+  return map ? (await import('../../core/maps/raw-map.js')).chainMaps(made, map) : made;
 }

@@ -3,12 +3,12 @@ import { basename, dirname, extname, join } from 'node:path';
 import { setImmediate as othersFirst } from 'node:timers/promises';
 import { fileURLToPath, pathToFileURL } from 'node:url';
 import type { AcceptedPlugin, Message } from 'postcss';
+import type { RawMap } from '../../core/maps/raw-map.js';
 import type { Mode } from '../../core/mode.js';
 import type { Problem } from '../../core/problem/problem.js';
 import { explainRefusal } from '../../core/resolve/explain-failure.js';
 import { withoutMark } from '../../core/text/json.js';
 import { findJsonMistake } from '../../core/translate/json-mistake.js';
-import type { RawMap } from '../../core/translate/raw-map.js';
 import { configParts, forgetLoaded } from '../files/config-parts.js';
 import { realPathNow } from '../files/disk-files.js';
 import type { FileGate } from '../files/file-gate.js';
@@ -266,7 +266,7 @@ export class StyleCompiler {
 /** A style with its map led on through the one that it was made of. */
 async function through(before: CompiledStyle, after: CompiledStyle): Promise<CompiledStyle> {
   if (!before.map || !after.map || after.map === before.map) return after;
-  return { ...after, map: (await import('../../core/translate/raw-map.js')).chainMaps(after.map, before.map) };
+  return { ...after, map: (await import('../../core/maps/raw-map.js')).chainMaps(after.map, before.map) };
 }
 
 /** The path of the file that a path with the name of a part behind it is of. */

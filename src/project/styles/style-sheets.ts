@@ -2,10 +2,10 @@ import { fileURLToPath } from 'node:url';
 import MagicString from 'magic-string';
 import type { ModuleContent, StyleContent } from '../../core/graph/module-content.js';
 import type { ModuleGraph } from '../../core/graph/module-graph.js';
+import type { RawMap } from '../../core/maps/raw-map.js';
 import { fileOfId, fileOfPart } from '../../core/module-id.js';
 import type { Paths } from '../../core/paths.js';
 import { contentHash } from '../../core/text/content-hash.js';
-import type { RawMap } from '../../core/translate/raw-map.js';
 import { encodedPath, ownUrl } from '../../core/urls.js';
 
 /** A sheet as it is sent, and its map, made when it's asked for. */
@@ -141,7 +141,7 @@ export class StyleSheets {
   async #map(id: string, { source, shownSource, map }: StyleContent, text: MagicString): Promise<string> {
     const own = text.generateMap({ source: this.#urls.source(id), includeContent: true, hires: 'boundary' });
     if (!map) return JSON.stringify({ ...own, ...(shownSource === undefined ? {} : { sourcesContent: [shownSource] }) });
-    const { chainMaps } = await import('../../core/translate/raw-map.js');
+    const { chainMaps } = await import('../../core/maps/raw-map.js');
     const chained = chainMaps(own as unknown as RawMap, map);
     const sources = chained.sources.map((name, index) => this.#sourceUrl(name, id, chained.sourcesContent?.[index] === source));
     const sourcesContent = chained.sourcesContent?.map((content, index) =>

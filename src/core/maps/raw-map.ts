@@ -1,6 +1,6 @@
 import { TraceMap } from '@jridgewell/trace-mapping';
-import { MapOrigin, through } from '../maps/origin.js';
-import { readMappings, writeMappings } from '../maps/segments.js';
+import { MapOrigin, through } from './origin.js';
+import { readMappings, writeMappings } from './segments.js';
 
 /** A source map as the translator gives it (ECMA-426). */
 export interface RawMap {
