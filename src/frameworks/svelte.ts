@@ -182,9 +182,13 @@ class Translation {
     const { compiler, settings, context } = this.#options;
     const filename = context.file;
     const groups = settings.preprocess === undefined ? [] : [settings.preprocess].flat();
+    // The compiler's own way takes half a millisecond even where nothing comes of it.
+    const sheet = groups.length === 0 && !isTranslated ? onlySheet(source) : undefined;
+    const made = sheet ? await this.#style(source, sheet, {}) : undefined;
+    if (sheet !== undefined && !made) return { code: source };
     const own = {
       name: 'vine-spark',
-      style: ({ content, attributes }: Content) => this.#style(source, content, attributes),
+      style: ({ content, attributes }: Content) => made ?? this.#style(source, content, attributes),
       ...(isTranslated ? { script: ({ content, attributes }: Content) => this.#script(source, content, attributes) } : {}),
     };
     const result = await compiler.preprocess(source, [...groups, own], { filename });
@@ -223,6 +227,14 @@ class Translation {
       ? {}
       : { warnings: kept.map((warning) => ({ message: firstLine(warning.message), ...placeOf(warning) })) };
   }
+}
+
+/** The sheet of a component that has one of CSS, or none; `undefined` where it's not as simple as that. */
+function onlySheet(source: string): string | undefined {
+  const first = source.indexOf('<style');
+  if (first === -1) return '';
+  const isOnly = source.indexOf('<style', first + 1) === -1 && !source.includes('<!--');
+  return isOnly ? /<style>([^]*?)<\/style>/.exec(source)?.[1] : undefined;
 }
 
 /** Nobody takes updates of the component by itself. */
