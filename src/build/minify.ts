@@ -6,6 +6,7 @@ import { type OpenMap, type Origin, through } from '../core/maps/origin.js';
 import { chainMaps, type RawMap } from '../core/maps/raw-map.js';
 import { readMappings, segmentWidth } from '../core/maps/segments.js';
 import { survivesElsewhere } from '../project/read/trial.js';
+import { withBrackets } from './bare-keys.js';
 import type { Mapped, MappedText } from './mapped.js';
 import type { Edition, OldTranslator } from './targets.js';
 import { topLevelNames, withoutExports } from './top-level.js';
@@ -48,7 +49,8 @@ export async function smallerScript(
   const cut = isStrict && made.code.startsWith(strict) ? strict.length : 0;
   const smaller: MappedText = { text: made.code.slice(cut) };
   if (origin) smaller.map = ownMap(made.map!, origin, isStrict ? 1 : 0, cut);
-  return isAsync ? withoutExports(smaller) : smaller;
+  const whole = await withBrackets(smaller, isAsync);
+  return whole && isAsync ? withoutExports(whole) : whole;
 }
 
 /** What the minifier says of its result, led on. So many lines stood in front of the text, and so many characters are cut off. */

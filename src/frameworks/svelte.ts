@@ -234,7 +234,7 @@ function onlySheet(source: string): string | undefined {
   const first = source.indexOf('<style');
   if (first === -1) return '';
   const isOnly = source.indexOf('<style', first + 1) === -1 && !source.includes('<!--');
-  return isOnly ? /<style>([^]*?)<\/style>/.exec(source)?.[1] : undefined;
+  return isOnly ? /<style>([\s\S]*?)<\/style>/.exec(source)?.[1] : undefined;
 }
 
 /** Nobody takes updates of the component by itself. */

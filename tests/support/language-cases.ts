@@ -35,6 +35,14 @@ try { import.meta.resolve('bare'); log('resolved'); } catch (error) { log('bare'
     'other.js': `export let b = 2; export const a = 1;`,
     'passes.js': `export * as ns from './other.js';`,
   }),
+  negativeKeys: programOf({
+    'main.js': `const west = -3;
+class Pier { static [-1] = 'static'; [-2] = 'own'; [-1]() { return 'method'; } static get [west]() { return 'got'; } static async *[-1.5]() { yield 'later'; } [-7]; }
+const berth = { [-1]() { return 'shorthand'; }, get [west]() { return 'getter'; }, [-2]: 'plain', async [-4]() {} };
+const pier = new Pier();
+log(Pier[-1], pier[-2], pier[-1](), Pier[west], (await Pier[-1.5]().next()).value, -7 in pier, berth[-1](), berth[-3], berth[-2], typeof berth[-4]);
+if (pier) { -1; } label: { -2 }`,
+  }),
   awkwardNames: programOf({
     'main.js': `import { __proto__ as p, constructor as c, t\\u0069de, "\\u0061 b" as spaced, \\u{6f}ther as o\\u0074her2, async, hasOwnProperty } from './names.js';
 import * as ns from './names.js';

@@ -32,6 +32,16 @@ export const shakingCases: Record<string, Record<string, string>> = {
       (() => { const run = console.log; run('STAYS inner'); })(); ((same) => { same('STAYS shadowed'); })(console.log);
       ((bag: any) => { bag.read; })({ get read() { return console.log('STAYS read'); } });`,
   },
+  'built-ins that call back, or refuse what they get': {
+    'main.ts': `
+      const told = Array.from([1], () => console.log('STAYS callback')), all = Object.values({ get a() { return console.log('STAYS read'); } });
+      const into = Object.assign({ set a(_: unknown) { console.log('STAYS set'); } }, { a: 1 }), from = Object.assign({}, { get b() { return console.log('STAYS source'); } });
+      const named = Object.assign(() => 'STAYS refused', { name: 'x' }), decoder = new TextDecoder('STAYS label'), size = [Map.prototype.size, 'STAYS size'];
+      const big = [+1n, 'STAYS plus'], mixed = [1n + (2 as any), 'STAYS mixed'], inside = ['a' in ('STAYS in' as any)], most = Math.max(1n as any, 'STAYS most' as any);
+      const heir = (() => { const made: any = {}; made.__proto__ = { set s(_: unknown) { console.log('STAYS heir'); } }; made.s = 1; return made; })();
+      const list = [Array.from(['GONE list']), Array.from({ length: 3 }, ), Object.assign(() => 'GONE function', { label: 'GONE label' }), Object.freeze({ get a() { return 'GONE frozen'; } })];
+      const sum = [-(1n), 1n + 2n, 3n > 2, 'GONE big'], prototype = [Map.prototype.get, 'GONE member'];`,
+  },
   'marked calls and functions': {
     'main.ts': `
       import { make, quiet, loud } from './marked';

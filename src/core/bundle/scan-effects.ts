@@ -14,7 +14,9 @@ import type {
   Super,
 } from 'estree';
 import type { Spanned } from '../link/tree.js';
+import { harmlessGlobals, isBuiltInMember, isHarmlessCall, isLiteral } from './built-ins.js';
 import type { Effect } from './member.js';
+import { isHarmlessOperation, isPrimitive, mayBeBigInt } from './primitives.js';
 import { hasAccessors } from './syntax.js';
 
 /** What the scan needs to know of the module around. */
@@ -93,10 +95,10 @@ class Scan {
         if (node.operator === 'delete') return this.#add(node);
         if (node.operator === 'typeof' && node.argument.type === 'Identifier' && this.#context.isGlobal(node.argument)) return;
         if (['-', '+', '~'].includes(node.operator) && !isPrimitive(node.argument)) this.#add(node);
+        else if (node.operator === '+' && mayBeBigInt(node.argument)) this.#add(node);
         return this.visit(node.argument);
       case 'BinaryExpression':
-        if (!['===', '!=='].includes(node.operator) && !(isPrimitive(node.left as Expression) && isPrimitive(node.right)))
-          this.#add(node);
+        if (!isHarmlessOperation(node)) this.#add(node);
         return this.#each([node.left, node.right]);
       case 'LogicalExpression':
         return this.#each([node.left, node.right]);
@@ -219,33 +221,13 @@ class Scan {
   #assignment(node: AssignmentExpression): void {
     const { left, right, operator } = node;
     const isOwn = left.type === 'MemberExpression' && left.object.type === 'Identifier' && this.#locals.has(left.object.name);
-    if (!isOwn || operator !== '=') return this.#add(node);
+    if (!isOwn || operator !== '=' || (left.property as Identifier).name === '__proto__') return this.#add(node);
     this.#key({ computed: left.computed, key: left.property });
     this.visit(right);
   }
 
   #arguments(node: CallExpression | NewExpression): void {
     for (const argument of node.arguments) argument.type === 'SpreadElement' ? this.#add(argument) : this.visit(argument);
-  }
-}
-
-/** Whether an expression gives a string, a number or the like, so that nothing is called to make one of it. */
-export function isPrimitive(node: Expression | Node): boolean {
-  switch (node.type) {
-    case 'Literal':
-      return !('regex' in node);
-    case 'TemplateLiteral':
-      return true;
-    case 'UnaryExpression':
-      return node.operator !== 'delete';
-    case 'BinaryExpression':
-      return true;
-    case 'ConditionalExpression':
-      return isPrimitive(node.consequent) && isPrimitive(node.alternate);
-    case 'LogicalExpression':
-      return isPrimitive(node.left) && isPrimitive(node.right);
-    default:
-      return false;
   }
 }
 
@@ -265,54 +247,7 @@ function globalPath(node: Node | Super | Pattern, context: EffectContext): strin
 
 function isKnownMember(node: Node, context: EffectContext): boolean {
   const path = globalPath(node, context);
-  return (
-    path !== undefined &&
-    /^(?:Math|Symbol|Number|Object|Array|String|Function|Promise|Reflect|JSON|Date|RegExp|Map|Set|WeakMap|WeakSet|Error|Intl|BigInt|Boolean|Atomics|ArrayBuffer|Uint8Array|URL)\.\w+(?:\.\w+)?$/.test(
-      path,
-    ) &&
-    path.split('.').length <= (path.includes('.prototype.') ? 3 : 2)
-  );
-}
-
-const harmlessGlobals = new Set(
-  'undefined NaN Infinity Object Array String Number Boolean Symbol Function Math JSON Reflect Promise Date RegExp Map Set WeakMap WeakSet WeakRef Proxy Error TypeError RangeError SyntaxError ReferenceError EvalError URIError BigInt Intl ArrayBuffer DataView Int8Array Uint8Array Uint8ClampedArray Int16Array Uint16Array Int32Array Uint32Array Float32Array Float64Array BigInt64Array BigUint64Array globalThis isNaN isFinite parseInt parseFloat encodeURIComponent decodeURIComponent encodeURI decodeURI'.split(
-    ' ',
-  ),
-);
-
-const plainCalls = new Set(
-  'Symbol Symbol.for String Number Boolean isNaN isFinite parseInt parseFloat Number.isInteger Number.isFinite Number.isNaN Number.parseFloat Number.parseInt Array.isArray Array.of String.fromCharCode Date.now Date.UTC Object.is'.split(
-    ' ',
-  ),
-);
-const literalCalls = new Set(
-  'Object.freeze Object.seal Object.preventExtensions Object.keys Object.values Object.entries Array.from Object.assign'.split(
-    ' ',
-  ),
-);
-const plainNew = new Set(
-  'Map Set WeakMap WeakSet Array Object Date Error TypeError RangeError EvalError EventTarget AbortController TextEncoder TextDecoder'.split(
-    ' ',
-  ),
-);
-
-/** Calls of what every browser has that do nothing but give a new value. */
-function isHarmlessCall(path: string, { type, arguments: given }: CallExpression | NewExpression): boolean {
-  const arePrimitive = given.every((argument) => argument.type !== 'SpreadElement' && isPrimitive(argument));
-  const areLiteral = given.every(({ type }) => isLiteral.has(type));
-  if (type === 'NewExpression') {
-    if (/^(?:Weak)?(?:Map|Set)$/.test(path)) return given.length === 0 || isListFor(path, given[0]!);
-    return plainNew.has(path) && arePrimitive && path !== 'Array' ? true : path === 'Array' && given.length === 0;
-  }
-  if (path.startsWith('Math.')) return arePrimitive;
-  if (path === 'Object.create') return given.length === 1 && (isNull(given[0]!) || areLiteral || isPrototype(given[0]!));
-  if (path === 'Boolean' || path === 'Array.isArray' || path === 'Object.is') return true;
-  if (literalCalls.has(path)) return areLiteral && given.length > 0;
-  return plainCalls.has(path) && (arePrimitive || path === 'Array.of');
-}
-
-function isPrototype(node: Node): boolean {
-  return node.type === 'MemberExpression' && !node.computed && (node.property as Identifier).name === 'prototype';
+  return path !== undefined && isBuiltInMember(path);
 }
 
 const inFunctions = new Set([
@@ -324,22 +259,3 @@ const inFunctions = new Set([
   'BlockStatement',
   'EmptyStatement',
 ]);
-
-const isLiteral = new Set([
-  'ObjectExpression',
-  'ArrayExpression',
-  'FunctionExpression',
-  'ArrowFunctionExpression',
-  'ClassExpression',
-]);
-
-/** `[a, b]` for a set, `[[a, b]]` for a map. Weak ones refuse some values. */
-function isListFor(path: string, node: Node): boolean {
-  if (node.type !== 'ArrayExpression') return false;
-  if (path === 'Map') return node.elements.every((element) => element?.type === 'ArrayExpression');
-  return path === 'Set' && node.elements.every((element) => element?.type !== 'SpreadElement');
-}
-
-function isNull(node: Node): boolean {
-  return node.type === 'Literal' && node.value === null;
-}
