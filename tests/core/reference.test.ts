@@ -111,9 +111,9 @@ function treeText(tree: object): string {
 }
 
 test('both parsers make the same trees of modules', () => {
-  const programs = [...Object.values(languageCases), ...Array.from({ length: full(15, 500) }, (_, seed) => randomProgram(seed))];
+  const programs = [...Object.values(languageCases), ...Array.from({ length: full(6, 500) }, (_, seed) => randomProgram(seed))];
   const texts = programs.flatMap((files) => Object.entries(files).map(([file, text]) => ({ file, text: inside(text) })));
-  texts.push(...sample(esm, full(40, 5000)).map((file) => ({ file, text: scriptOf(file) })));
+  texts.push(...sample(esm, full(20, 5000)).map((file) => ({ file, text: scriptOf(file) })));
   let compared = 0;
   for (const { file, text } of texts) {
     const sound = parseSync('module.js', text, { lang: 'js', sourceType: 'module' }).errors.length === 0;
@@ -122,7 +122,7 @@ test('both parsers make the same trees of modules', () => {
     if (treeText(here!) !== treeText(natively!)) expect({ file, text, parsed: here }).toEqual({ file, text, parsed: natively });
     compared++;
   }
-  expect(compared).toBeGreaterThan(150);
+  expect(compared).toBeGreaterThan(100);
 });
 
 test('TypeScript comes out as the plain linker makes it, in both forms', async () => {
