@@ -88,6 +88,7 @@ export function shakeProject({ project, memory, inSteps, isOld, assetUrl }: Prog
     targets: targetsOf,
     mayMatter: packageSays(project),
     isOnCycle: (id) => onCycles.has(id),
+    circleOf: (id) => onCycles.get(id),
     isNodeDefault: ({ id }) => {
       const content = modules.content(id);
       return content?.kind === 'script' && content.edges.nodeDefault === true;

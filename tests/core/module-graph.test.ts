@@ -86,7 +86,7 @@ describe('cycles', () => {
   };
 
   test('are found over static imports only, a module that imports itself among them', () => {
-    expect([...modulesOnCycles(graphOf(modules, ['page']))].toSorted()).toEqual(['a', 'b', 'c', 'self']);
+    expect([...modulesOnCycles(graphOf(modules, ['page'])).keys()].toSorted()).toEqual(['a', 'b', 'c', 'self']);
   });
 
   test('reach down to modules whose functions may be called before they run', () => {

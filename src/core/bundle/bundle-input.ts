@@ -14,6 +14,8 @@ export interface BundleInput {
   targets(member: Member): readonly string[];
   mayMatter(id: string): boolean;
   isOnCycle(id: string): boolean;
+  /** A number that modules have in common that all lead to each other; `undefined` for one that doesn't lead to itself. */
+  circleOf(id: string): number | undefined;
   /** See `NamesInput`. */
   isNodeDefault(member: Member): boolean;
   /** JSON, and names of classes: the members of the default export are exports too. */

@@ -2,7 +2,7 @@ import { modulesRunEarly } from '../graph/cycles.js';
 import { ModuleGraph } from '../graph/module-graph.js';
 import { type BundleInput, markApart, readByMembers } from './bundle-input.js';
 import type { OwnName } from './exports.js';
-import { type Group, planGroups } from './groups.js';
+import { type Entering, entered, type Group, planGroups } from './groups.js';
 import type { Member } from './member.js';
 import { Names } from './names.js';
 import { importersOf, NativeOrder } from './native-order.js';
@@ -24,6 +24,11 @@ export class Bundle {
   readonly #scopes = new Map<Group, GroupScope>();
   readonly #imports = new Map<Group, { imports: string[]; links: string[] }>();
   #checked: ReadonlySet<string> = new Set();
+  readonly #entering: Entering = {
+    edges: (id) => this.shaken.edges(id),
+    isEmpty: (id) => this.#isEmpty(id),
+    circleOf: (id) => this.#input.circleOf(id),
+  };
 
   constructor(input: BundleInput) {
     this.#input = input;
@@ -60,16 +65,23 @@ export class Bundle {
     const { members, isSheet } = this.#input;
     const { shaken } = this;
     const waiting = this.#waitingForAwait();
+    const { begin, met } = this.#disputed();
     this.#groups = planGroups({
       roots: shaken.roots,
       edges: (id) => shaken.edges(id),
       chunkOf,
       isMember: (id) => members.has(id) && members.get(id)!.apart === undefined,
       isEmpty: (id) =>
-        !this.#isExposed(id) && !members.get(id)!.isAsync && !members.get(id)!.units.some((unit) => shaken.units.has(unit)),
+        !this.#isExposed(id) &&
+        !met.has(id) &&
+        !this.#order.isInWaitingCircle(id) &&
+        !members.get(id)!.isAsync &&
+        !members.get(id)!.units.some((unit) => shaken.units.has(unit)),
       isExposed: (id) => this.#isExposed(id),
+      circleOf: (id) => this.#input.circleOf(id),
       groupId: (id) => (isSheet(id) ? `${id}?names` : id),
       apart: (id) => (waiting.has(id) ? 'waits' : undefined),
+      begins: (id) => begin.has(id),
       convention,
     });
     const groups = [...new Set(this.#groups.values())];
@@ -171,41 +183,43 @@ export class Bundle {
     const found = new Set<string>();
     const seen = new Set<string>();
     const last = group.members.at(-1)!;
-    const follow = (id: string, isPast = false) => {
+    const follow = (id: string, from: string, isPast = false) => {
       if (seen.has(id)) return;
       const other = this.#groups.get(id);
-      if (isPast && other !== group && this.#order.isLater(last, other?.members[0] ?? id)) return;
+      // What comes later has asked for this one: in a group it may not be it that begins the circle.
+      if (other !== group && this.#order.isLater(isPast ? last : from, isPast ? (other?.members[0] ?? id) : id)) return;
       seen.add(id);
       if (this.#input.isSheet(id)) found.add(id);
-      const member = this.#input.members.get(id);
-      const isEmpty = member !== undefined && member.apart === undefined && !other;
+      const isEmpty = this.#isEmpty(id);
       if (other && other !== group) found.add(other.id);
       else if (!other && !isEmpty) found.add(id);
       else {
         // A sheet stands for itself, and may have names too.
-        for (const edge of shaken.edges(id)) if (edge.kind === 'import') follow(edge.target, isEmpty);
+        for (const edge of shaken.edges(id)) if (edge.kind === 'import') follow(edge.target, isEmpty ? from : id, isEmpty);
       }
     };
-    for (const id of this.#entered(group)) follow(id);
+    for (const id of entered(group, this.#entering)) follow(id, id);
     return [...found];
   }
 
-  /** The modules of a group from which the standard comes to the others, in its order: in a cycle it matters where that begins. */
-  #entered({ members }: Group): string[] {
-    const own = new Set(members);
-    const reached = new Set<string>();
-    const entered: string[] = [];
-    for (const id of members.toReversed()) {
-      if (reached.has(id)) continue;
-      entered.unshift(id);
-      const waiting = [id];
-      for (let at = waiting.pop(); at !== undefined; at = waiting.pop()) {
-        if (reached.has(at)) continue;
-        reached.add(at);
-        for (const { kind, target } of this.shaken.edges(at)) if (kind === 'import' && own.has(target)) waiting.push(target);
+  /** Of what may share a scope, only that which has nothing to run is in no group. */
+  #isEmpty(id: string): boolean {
+    const member = this.#input.members.get(id);
+    return member !== undefined && member.apart === undefined && !this.#groups.has(id);
+  }
+
+  /** Modules that lead to what runs before them with one root and after them with another, and what that is. */
+  #disputed(): { begin: Set<string>; met: Set<string> } {
+    const begin = new Set<string>();
+    const met = new Set<string>();
+    for (const id of this.shaken.modules) {
+      for (const { kind, target } of this.shaken.edges(id)) {
+        if (kind !== 'import' || !this.#order.isNowLater(id, target)) continue;
+        begin.add(id);
+        met.add(target);
       }
     }
-    return entered;
+    return { begin, met };
   }
 
   /** Modules that hold a top-level `await` or wait for one: they can't share a run with others. */

@@ -29,15 +29,36 @@ export class NativeOrder {
 
   /** Whether `other`, which `id` leads to, runs after it whoever runs both. */
   isLater(id: string, other: string): boolean {
-    const { isOnCycle, modules, edges, isAsync } = this.#input;
-    if (!isOnCycle(id) || !isOnCycle(other)) return false;
+    const places = this.#placesOfBoth(id, other);
+    if (!places || isBehind(places)) return false;
+    return !this.#waits(id);
+  }
+
+  /** Whether a module is in a circle that waits for an `await`: what leads to one of them waits for all. */
+  isInWaitingCircle(id: string): boolean {
+    return this.#input.isOnCycle(id) && this.#waits(id);
+  }
+
+  #waits(id: string): boolean {
+    const { modules, edges, isAsync } = this.#input;
+    this.#waiting ??= importersOf([...modules()], edges, isAsync);
+    return this.#waiting.has(id);
+  }
+
+  /** Whether `other`, which `id` leads to, runs after it when some root runs both, and before it when another does. */
+  isNowLater(id: string, other: string): boolean {
+    const places = this.#placesOfBoth(id, other);
+    if (!places) return false;
+    const [own, others] = places;
+    return isBehind(places) && isBehind([others, own]);
+  }
+
+  #placesOfBoth(id: string, other: string): [number[], number[]] | undefined {
+    const { isOnCycle } = this.#input;
+    if (!isOnCycle(id) || !isOnCycle(other)) return undefined;
     this.#places ??= this.#placesOf();
     const [own, others] = [this.#places.get(id), this.#places.get(other)];
-    // One that has no place with a root ran before.
-    if (!own || !others || own.some((place, root) => others[root] !== undefined && others[root] < place)) return false;
-    // What waits for an `await` lets others wait for its cycle.
-    this.#waiting ??= importersOf([...modules()], edges, isAsync);
-    return !this.#waiting.has(id);
+    return own && others && [own, others];
   }
 
   /** Places of the modules on cycles in the order of each root. */
@@ -47,7 +68,7 @@ export class NativeOrder {
     const askers = this.#askers();
     let root = 0;
     for (const start of left().roots) {
-      evaluationOrder(start, edges, this.#ranBefore(askers.get(start))).forEach((id, place) => {
+      evaluationOrder(start, edges, { ran: this.#ranBefore(askers.get(start)) }).forEach((id, place) => {
         if (!isOnCycle(id)) return;
         const known = places.get(id) ?? [];
         known[root] = place;
@@ -90,11 +111,24 @@ export class NativeOrder {
   }
 }
 
-/** Modules in the order in which evaluation of a root runs them, after others `ran` (ECMA-262, 16.2.1.6.1.3.1). */
-export function evaluationOrder(root: string, edges: (id: string) => readonly Edge[], ran = new Set<string>()): string[] {
+/** Whether a module has a place behind another one's with some root. One that has no place with a root ran before. */
+function isBehind([own, others]: [number[], number[]]): boolean {
+  return own.some((place, root) => others[root] !== undefined && others[root] < place);
+}
+
+/**
+ * Modules in the order in which evaluation of a root runs them, after others `ran` (ECMA-262, 16.2.1.6.1.3.1). `met` is told in which
+ * order it comes to them.
+ */
+export function evaluationOrder(
+  root: string,
+  edges: (id: string) => readonly Edge[],
+  { ran = new Set(), met }: { ran?: ReadonlySet<string>; met?: (id: string) => void } = {},
+): string[] {
   const order: string[] = [];
   if (ran.has(root)) return order;
   const seen = new Set(ran).add(root);
+  met?.(root);
   const stack = [{ id: root, edges: edges(root), next: 0 }];
   while (stack.length > 0) {
     const top = stack.at(-1)!;
@@ -104,6 +138,7 @@ export function evaluationOrder(root: string, edges: (id: string) => readonly Ed
       stack.pop();
     } else if (edge.kind === 'import' && !seen.has(edge.target)) {
       seen.add(edge.target);
+      met?.(edge.target);
       stack.push({ id: edge.target, edges: edges(edge.target), next: 0 });
     }
   }

@@ -134,7 +134,7 @@ class Shaker {
 
   /** A module that is imported runs where that may matter; else only when something of it is used. */
   #consider(id: string): void {
-    if (this.#input.mayMatter(id)) this.#run(id);
+    if (this.#input.mayMatter(id) || this.#input.order.isInWaitingCircle(id)) this.#run(id);
   }
 
   #hasEffect(member: Member, { changes, effects }: Unit): boolean {
@@ -224,7 +224,7 @@ class Shaker {
     const follow = (target: string, isPast = false) => {
       if (seen.has(target)) return;
       const isLeft = this.#modules.has(target);
-      if (isLeft && isPast && this.#input.order.isLater(id, target)) return;
+      if ((isPast || !isLeft) && this.#input.order.isLater(id, target)) return;
       seen.add(target);
       if (isLeft) imports.push({ kind: 'import', specifier: target, target });
       else for (const edge of this.#input.edges(target)) if (edge.kind === 'import') follow(edge.target, true);

@@ -6,9 +6,12 @@ interface Frame {
   next: number;
 }
 
-/** The modules that lie on a cycle of static imports: Tarjan's strongly connected components, without recursion. */
-export function modulesOnCycles<Content>(graph: ModuleGraph<Content>): Set<string> {
-  const onCycle = new Set<string>();
+/**
+ * The modules that lie on a cycle of static imports, with a number that those have in common that all lead to each other: Tarjan's
+ * strongly connected components, without recursion.
+ */
+export function modulesOnCycles<Content>(graph: ModuleGraph<Content>): ReadonlyMap<string, number> {
+  const onCycle = new Map<string, number>();
   const index = new Map<string, number>();
   const low = new Map<string, number>();
   const open: string[] = [];
@@ -36,7 +39,7 @@ export function modulesOnCycles<Content>(graph: ModuleGraph<Content>): Set<strin
         // Not there because of a problem, or behind a dynamic import.
       } else if (!index.has(target)) enter(target);
       else {
-        if (target === frame.id) onCycle.add(target);
+        if (target === frame.id) onCycle.set(target, index.get(target)!);
         if (isOpen.has(target)) lower(frame.id, index.get(target)!);
       }
     }
@@ -46,7 +49,7 @@ export function modulesOnCycles<Content>(graph: ModuleGraph<Content>): Set<strin
   function closeComponent(root: string): void {
     const members = open.splice(open.lastIndexOf(root));
     for (const member of members) isOpen.delete(member);
-    if (members.length > 1) for (const member of members) onCycle.add(member);
+    if (members.length > 1) for (const member of members) onCycle.set(member, index.get(root)!);
   }
 }
 
@@ -55,7 +58,7 @@ export function modulesOnCycles<Content>(graph: ModuleGraph<Content>): Set<strin
  * hoisted functions, since a module on a cycle may be called before what it imports has run.
  */
 export function modulesRunEarly<Content>(graph: ModuleGraph<Content>, isEarly: (content: Content) => boolean): Set<string> {
-  const early = modulesOnCycles(graph);
+  const early = new Set(modulesOnCycles(graph).keys());
   const seen = new Set(early);
   for (const id of seen) {
     for (const target of importsOf(graph, id)) {
