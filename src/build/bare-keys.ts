@@ -2,9 +2,11 @@ import { parse } from 'oxc-parser';
 import { segmentWidth } from '../core/maps/segments.js';
 import type { MappedText } from './mapped.js';
 
+/** As the minifier writes them: `-.5`, `-1e-7`, `-0x6b14e9f812f368000`, and `-1/0`. */
+const negative = /-(?:1\/0|0x[\da-f]+|[\d.]+(?:e-?\d+)?)/;
+const key = new RegExp(negative.source, 'y');
 /** What looks like a member whose key is a negative number, without the brackets that it needs: `static-1=2`, `{-1(){}`. */
-const bareKey = /(?<=[{};,*]|\b(?:static|get|set|async))-(?:\d|\.\d)[\w.]*(?=\(|=(?![=>])|[;}])/;
-const number = /-[\w.]+/y;
+const bareKey = new RegExp(`(?<=[{};,*]|\\b(?:static|get|set|async))${negative.source}(?=\\(|=(?![=>])|[;}])`);
 /** Each of them is found by reading the text once more. */
 const most = 200;
 
@@ -18,11 +20,11 @@ export async function withBrackets({ text, map }: MappedText, isModule: boolean)
     const { errors } = await parse('script.js', whole, { sourceType: isModule ? 'module' : 'script' });
     const start = errors[0]?.labels[0]?.start;
     if (errors.length === 0) return { text: whole, ...(map ? { map } : {}) };
-    number.lastIndex = start ?? 0;
-    const key = number.exec(whole)?.[0];
-    if (start === undefined || key === undefined) return undefined;
-    whole = `${whole.slice(0, start)}[${key}]${whole.slice(start + key.length)}`;
-    if (map) makeRoom(map.segments, whole, start, key.length);
+    key.lastIndex = start ?? 0;
+    const bare = key.exec(whole)?.[0];
+    if (start === undefined || bare === undefined) return undefined;
+    whole = `${whole.slice(0, start)}[${bare}]${whole.slice(start + bare.length)}`;
+    if (map) makeRoom(map.segments, whole, start, bare.length);
   }
   return bareKey.test(whole) ? undefined : { text: whole, ...(map ? { map } : {}) };
 }

@@ -2,6 +2,7 @@ import { parseSync } from 'oxc-parser';
 import { applyEdits, type Edit } from '../core/link/edits.js';
 import { movedMappings } from '../core/maps/complete-mappings.js';
 import type { RawMap } from '../core/maps/raw-map.js';
+import { lineFeedStarts } from '../core/text/line-index.js';
 
 /** A compiled component that hands its state on to its next version. */
 export interface KeptComponent {
@@ -71,7 +72,7 @@ export function keepState(code: string, { map, source, name, id, hash }: KeepOpt
     edits.push(replaced(code, exportStatement, 'export { $$shown as default };'));
   } else edits.push(replaced(code, hot, ''));
   edits.push(inserted(code.length, `\nimport * as $$kept from 'adapter:state.js';\n`));
-  const { text, shifts } = applyEdits(code, edits);
+  const { text, shifts } = applyEdits(code, edits, lineFeedStarts);
   return {
     code: text,
     map: { ...map, mappings: movedMappings(map.mappings, shifts) },

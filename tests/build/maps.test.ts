@@ -92,3 +92,30 @@ test('maps lead on through those that packages ship', async () => {
   }
   workspace.dispose();
 }, 60_000);
+
+test('where brackets of keys are put back that the minifier leaves out, maps move with them', async () => {
+  const source = `class Pier { static [-1] = 'first'; static [-22] = 'second'; [-1e-7]() { return berth('third'); } }
+globalThis.pier = Pier; const berth = (name) => name + globalThis.harbour;\n`;
+  const page = '<script type="module" src="main.js"></script>';
+  const workspace = Workspace.with({ 'package.json': '{}', 'index.html': page, 'main.js': source });
+  expect(await runProgram(workspace.root, ['build', '--no-cache'])).toMatchObject({ code: 0, stderr: '' });
+  const assets = workspace.path('dist/assets');
+  const name = readdirSync(assets).find((file) => /^index.*\.js$/.test(file))!;
+  const text = readFileSync(`${assets}/${name}`, 'utf8');
+  const lines = decode((JSON.parse(readFileSync(`${assets}/${name}.map`, 'utf8')) as SourceMap).mappings);
+  expect(text).toContain('static[-22]=');
+  const placeIn = (of: string, word: string) => {
+    const before = of.slice(0, of.indexOf(word)).split('\n');
+    return { line: before.length, column: before.at(-1)!.length };
+  };
+  for (const word of ['first', 'second', 'third', 'harbour']) {
+    const isMember = word === 'harbour';
+    const { line, column } = placeIn(text, isMember ? word : `\`${word}`);
+    const [, , sourceLine, sourceColumn] = lines[line - 1]!.find(([at]) => at === column) ?? [];
+    expect({ word, line: sourceLine! + 1, column: sourceColumn }).toEqual({
+      word,
+      ...placeIn(source, isMember ? word : `'${word}`),
+    });
+  }
+  workspace.dispose();
+});

@@ -1,7 +1,10 @@
 import { expect, test } from '@jest/globals';
-import { encode, type SourceMapSegment } from '@jridgewell/sourcemap-codec';
+import { decode, encode, type SourceMapSegment } from '@jridgewell/sourcemap-codec';
 import { originalPositionFor, TraceMap } from '@jridgewell/trace-mapping';
+import { applyEdits } from '../../src/core/link/edits.js';
+import { movedMappings } from '../../src/core/maps/complete-mappings.js';
 import { chainMaps, type RawMap } from '../../src/core/maps/raw-map.js';
+import { lineFeedStarts } from '../../src/core/text/line-index.js';
 import { randomNumbers } from '../support/random-program.js';
 
 const columns = [0, 3, 5, 9, 14, 20];
@@ -37,4 +40,28 @@ test('a chained map leads where the two lead one after another, in whatever orde
       }
     }
   }
+});
+
+test('what is put in behind a line separator moves the line that the map counts, where that counts LF alone', () => {
+  const text = 'a\u2028b\nlet held = 0;\n';
+  const at = text.indexOf('0');
+  const { text: made, shifts } = applyEdits(text, [{ start: at, end: at, text: 'kept(' }], lineFeedStarts);
+  expect(made).toContain('held = kept(0;');
+  expect(
+    decode(
+      movedMappings(
+        encode([
+          [[0, 0, 0, 0]],
+          [
+            [4, 0, 1, 4],
+            [11, 0, 1, 11],
+          ],
+        ]),
+        shifts,
+      ),
+    )[1],
+  ).toEqual([
+    [4, 0, 1, 4],
+    [16, 0, 1, 11],
+  ]);
 });

@@ -37,10 +37,10 @@ try { import.meta.resolve('bare'); log('resolved'); } catch (error) { log('bare'
   }),
   negativeKeys: programOf({
     'main.js': `const west = -3;
-class Pier { static [-1] = 'static'; [-2] = 'own'; [-1]() { return 'method'; } static get [west]() { return 'got'; } static async *[-1.5]() { yield 'later'; } [-7]; }
+class Pier { static [-1] = 'static'; [-2] = 'own'; [-1]() { return 'method'; } static get [west]() { return 'got'; } static async *[-1.5]() { yield 'later'; } [-7]; static [-1e-7] = 'small'; [-Infinity]() {} static get [-1e21]() { return 'large'; } }
 const berth = { [-1]() { return 'shorthand'; }, get [west]() { return 'getter'; }, [-2]: 'plain', async [-4]() {} };
 const pier = new Pier();
-log(Pier[-1], pier[-2], pier[-1](), Pier[west], (await Pier[-1.5]().next()).value, -7 in pier, berth[-1](), berth[-3], berth[-2], typeof berth[-4]);
+log(Pier[-1], pier[-2], pier[-1](), Pier[west], (await Pier[-1.5]().next()).value, -7 in pier, Pier[-1e-7], typeof pier[-Infinity], Pier[-1e21], berth[-1](), berth[-3], berth[-2], typeof berth[-4]);
 if (pier) { -1; } label: { -2 }`,
   }),
   awkwardNames: programOf({

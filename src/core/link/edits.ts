@@ -21,8 +21,11 @@ export function blank(text: string, start: number, end: number): Edit {
   return { start, end, text: `;${blanked}` };
 }
 
-/** Applies edits that do not overlap. Replacements must hold as many line ends as what they replace. */
-export function applyEdits(text: string, edits: Edit[]): { text: string; shifts: Shift[] } {
+/**
+ * Applies edits that do not overlap. Replacements must hold as many line ends as what they replace. `startsOf` says where lines begin,
+ * which the text's map decides.
+ */
+export function applyEdits(text: string, edits: Edit[], startsOf = lineStarts): { text: string; shifts: Shift[] } {
   if (edits.length === 0) return { text, shifts: [] };
   edits.sort((a, b) => a.start - b.start || a.end - b.end);
   let starts: number[] | undefined;
@@ -34,7 +37,7 @@ export function applyEdits(text: string, edits: Edit[]): { text: string; shifts:
     at = edit.end;
     const by = edit.text.length - (edit.end - edit.start);
     if (by === 0) continue;
-    starts ??= lineStarts(text);
+    starts ??= startsOf(text);
     const { line, column } = positionAt(starts, edit.end);
     shifts.push({ line: line - 1, column, by });
   }

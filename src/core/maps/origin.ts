@@ -1,3 +1,4 @@
+import { lineFeedStarts } from '../text/line-index.js';
 import { Segments, segmentWidth } from './segments.js';
 
 /** A map with its mappings as numbers. */
@@ -100,13 +101,6 @@ export interface EditedText {
   names: readonly string[];
 }
 
-/** Where lines begin, for whoever counts LF alone, as the library that makes edits does. */
-function startsOfLines(text: string): number[] {
-  const starts = [0];
-  for (let at = text.indexOf('\n'); at !== -1; at = text.indexOf('\n', at + 1)) starts.push(at + 1);
-  return starts;
-}
-
 /** A text of which another one was made by edits. */
 export class EditedOrigin implements Origin {
   readonly sources: readonly (string | null)[];
@@ -129,8 +123,8 @@ export class EditedOrigin implements Origin {
     this.names = [...below.names, ...edited.names];
     // The name of a segment has no use here, since what is looked for is where it begins: that stands in its place.
     this.#map = new MapOrigin({ sources: [], sourcesContent: [], names: [], ignored: [], segments: withStarts(edited.segments) });
-    this.#starts = startsOfLines(edited.text);
-    this.#startsBefore = startsOfLines(edited.before);
+    this.#starts = lineFeedStarts(edited.text);
+    this.#startsBefore = lineFeedStarts(edited.before);
   }
 
   find(line: number, column: number, found: Found): boolean {

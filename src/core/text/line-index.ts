@@ -12,6 +12,13 @@ export function lineStarts(text: string): number[] {
   return starts;
 }
 
+/** The same for whoever counts LF alone, as most that write maps do. */
+export function lineFeedStarts(text: string): number[] {
+  const starts = [0];
+  for (let at = text.indexOf('\n'); at !== -1; at = text.indexOf('\n', at + 1)) starts.push(at + 1);
+  return starts;
+}
+
 /** The position of `offset` in a text whose lines start at `starts`. Offsets past the end fall on the last line. */
 export function positionAt(starts: readonly number[], offset: number): Position {
   let low = 0;
