@@ -1,6 +1,7 @@
 import type Postcss from 'postcss';
 import type { AtRule, ChildNode, Container, Root } from 'postcss';
 import type ValueParser from 'postcss-value-parser';
+import { importsOf } from '../core/documents/style-imports.js';
 import { lazily } from '../core/lazily.js';
 import type { Mapped } from './mapped.js';
 
@@ -16,34 +17,35 @@ interface Import {
   media: string;
 }
 
+/** What comes into the place of an `@import`: another sheet's rules, or the URL of its file. */
+export type Imported = Mapped | { url: string };
+
 /** Where sheets stand while they are put together, as far as maps name each other. */
 const folder = '/built/assets';
 
+/** URLs that the `@import`s of a sheet name, in order, but for those that browsers ignore. */
+export function importedUrls({ text }: Mapped): string[] {
+  if (!/@import\b/i.test(text)) return [];
+  return importsOf(postcss().parse(text)).counting.map(({ params }) => parseImport(params)?.url ?? '');
+}
+
 /**
  * Puts imported sheets in the place of the `@import` that names them, within the layer and under the conditions that stand there.
- * `sheetOf` gives the sheet behind a URL; what it doesn't know stays an `@import`. Those that stay come first, since elsewhere
- * they would not count.
+ * `sheets` are those behind the `@import`s that count, in order; where there is none, it stays. What can't stay where it is must come
+ * before all that has rules. `@import`s that browsers ignore are left out.
  */
-export function inlineImports(sheet: Mapped, sheetOf: (url: string) => Mapped | undefined): Mapped {
+export function inlineImports(sheet: Mapped, sheets: readonly (Imported | undefined)[]): Mapped {
   if (!/@import\b/i.test(sheet.text)) return sheet;
   const root = parsed(sheet);
-  const left: ChildNode[] = [];
-  root.walkAtRules(/^import$/i, (rule) => {
+  const { counting, ignored } = importsOf(root);
+  for (const rule of ignored) rule.remove();
+  counting.forEach((rule, index) => {
+    const imported = sheets[index];
     const found = parseImport(rule.params);
-    const imported = found && sheetOf(found.url);
-    if (!found || imported === undefined) {
-      left.push(rule.clone());
-      rule.remove();
-      return;
-    }
-    const inner = parsed(imported);
-    inner.walkAtRules(/^import$/i, (outside) => {
-      left.push(underBoth(outside, found));
-      outside.remove();
-    });
-    rule.replaceWith(...wrapped(inner.nodes, found));
+    if (!imported || !found) return;
+    if ('url' in imported) rule.params = `url("${imported.url}")${rule.params.slice(found.end)}`;
+    else rule.replaceWith(...wrapped(parsed(imported).nodes, found));
   });
-  root.prepend(...left);
   if (sheet.map === undefined) return { text: root.toString() };
   const made = root.toResult({ to: `${folder}/sheet.css`, map: { inline: false, annotation: false, sourcesContent: true } });
   return { text: made.css, map: made.map.toString() };
@@ -55,11 +57,13 @@ function parsed({ text, map }: Mapped): Root {
   return postcss().parse(text, map === undefined ? {} : { from: `${folder}/part${parts++}.css`, map: { prev: map } });
 }
 
-function parseImport(params: string): Import | undefined {
+/** `end`: where what follows the URL begins. */
+function parseImport(params: string): (Import & { end: number }) | undefined {
   const [first, ...rest] = valueParser()(params).nodes.filter(({ type }) => type !== 'comment');
-  const url = first?.type === 'string' ? first.value : first?.type === 'function' ? first.nodes[0]?.value : undefined;
+  const isUrl = first?.type === 'function' && first.value.toLowerCase() === 'url';
+  const url = first?.type === 'string' ? first.value : isUrl ? first.nodes[0]?.value : undefined;
   if (url === undefined) return undefined;
-  const found: Import = { url, media: '' };
+  const found: Import & { end: number } = { url, media: '', end: first!.sourceEndIndex };
   const media: ValueParser.Node[] = [];
   for (const node of rest) {
     const isEarly = media.every(({ type }) => type === 'space');
@@ -85,16 +89,4 @@ function wrapped(nodes: ChildNode[], { layer, supports, media }: Import): ChildN
   if (supports !== undefined) wrap('supports', /^\s*(?:\(|not\b|selector\()/i.test(supports) ? supports : `(${supports})`);
   if (media !== '') wrap('media', media);
   return inside;
-}
-
-/** An `@import` of another origin that stood in an imported sheet: where that has a layer or conditions, a sheet of its own under them. */
-function underBoth(rule: AtRule, { layer, supports, media }: Import): ChildNode {
-  const under = [
-    layer === undefined ? '' : layer === '' ? 'layer' : `layer(${layer})`,
-    supports === undefined ? '' : `supports(${supports})`,
-    media,
-  ].filter((part) => part !== '');
-  if (under.length === 0) return rule.clone();
-  const text = encodeURIComponent(`@import ${rule.params};`);
-  return rule.clone({ params: `url("data:text/css;charset=utf-8,${text}") ${under.join(' ')}` });
 }

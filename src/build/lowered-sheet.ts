@@ -2,6 +2,7 @@ import type Lightning from 'lightningcss';
 import type { Targets } from 'lightningcss';
 import type Postcss from 'postcss';
 import type { AtRule, ChildNode, Container, Declaration, Root, Rule } from 'postcss';
+import type ValueParser from 'postcss-value-parser';
 import { lazily } from '../core/lazily.js';
 import type { Mapped } from './mapped.js';
 
@@ -10,14 +11,15 @@ export type SheetTargets = Targets;
 // Only projects with style sheets need them.
 const lightning = lazily<typeof Lightning>('lightningcss');
 const postcss = lazily<typeof Postcss>('postcss');
+const valueParser = lazily<typeof ValueParser>('postcss-value-parser');
 
 /**
  * Writes a style sheet as the targets understand it. Only what one of them doesn't know is written anew, declaration by declaration
  * where that is possible: everything else stays to the letter, hacks, repeated names and digits too. Rules and declarations keep
- * their order.
+ * their order. `onLeft` is told of declarations that can't be written so that all of the targets understand them.
  */
-export function loweredSheet(id: string, sheet: Mapped, targets: Targets): Mapped {
-  const lowering = new Lowering(id, targets);
+export function loweredSheet(id: string, sheet: Mapped, targets: Targets, onLeft: (declaration: string) => void): Mapped {
+  const lowering = new Lowering(id, targets, onLeft);
   if (lowering.outcomeOf(sheet.text).is === 'same') return sheet;
   const { text, map } = sheet;
   const root = postcss().parse(text, map === undefined ? {} : { from: place, map: { prev: map } });
@@ -44,12 +46,17 @@ class Lowering {
   /** What was found of declarations and selectors, which repeat. */
   readonly #known = new Map<string, Outcome>();
 
+  readonly #lacksLightDark: boolean;
+  readonly #onLeft: (declaration: string) => void;
+
   /** Rules that were made of one, whose selectors are as the targets understand them. */
   readonly #apart = new WeakSet<Rule>();
 
-  constructor(id: string, targets: Targets) {
+  constructor(id: string, targets: Targets, onLeft: (declaration: string) => void) {
     this.#id = id;
+    this.#onLeft = onLeft;
     this.#targets = targets;
+    this.#lacksLightDark = !this.#transformed('a{color:light-dark(red,red)}', { targets }).code.includes('light-dark');
   }
 
   each(container: Container | Root): void {
@@ -62,6 +69,7 @@ class Lowering {
   }
 
   outcomeOf(text: string): Outcome {
+    if (this.#lacksLightDark && lightDark.test(text)) return { is: 'unknown' };
     const asItIs = this.#written(text, undefined);
     const lowered = asItIs === undefined ? undefined : this.#written(text, this.#targets);
     if (lowered === undefined) return { is: 'unknown' };
@@ -108,10 +116,50 @@ class Lowering {
   }
 
   #declarationOf(node: Declaration): readonly Declaration[] | 'same' | undefined {
+    if (this.#lacksLightDark && lightDark.test(node.value)) return this.#withLight(node);
+    if (mixesColors(node.value)) return this.#colorByColor(node);
     const made = this.#single(`a{${node.toString()}}`);
     if (made === 'same') return made;
     const isPlain = made?.type === 'rule' && made.nodes.every(({ type }) => type === 'decl');
     return isPlain ? (made.nodes as Declaration[]) : undefined;
+  }
+
+  /** The light colours of `light-dark()` for those who don't know it, in front of what is written. */
+  #withLight(node: Declaration): readonly Declaration[] | 'same' {
+    if (node.prop.startsWith('--')) return this.#left(node);
+    const value = valueParser()(node.value);
+    value.walk((part) => {
+      if (part.type !== 'function' || part.value.toLowerCase() !== 'light-dark') return;
+      const end = part.nodes.findIndex(({ type, value: sign }) => type === 'div' && sign === ',');
+      Object.assign(part, { type: 'word', value: valueParser().stringify(part.nodes.slice(0, end === -1 ? undefined : end)) });
+    });
+    const light = node.clone({ value: value.toString() });
+    const lowered = lightDark.test(light.value) ? 'same' : this.#declarationOf(light);
+    return [...(Array.isArray(lowered) ? (lowered as Declaration[]) : [light]), node.clone()];
+  }
+
+  /** A declaration with colours that have no value yet beside others: the others by themselves, in front of what is written. */
+  #colorByColor(node: Declaration): readonly Declaration[] | 'same' {
+    if (node.prop.startsWith('--')) return this.#left(node);
+    const value = valueParser()(node.value);
+    let isLowered = false;
+    value.walk((part) => {
+      const written = part.type === 'function' ? valueParser().stringify(part) : '';
+      if (!isNewColor.test(written)) return undefined;
+      const made = mixesColors(written) ? 'same' : this.#single(`a{color:${written}}`);
+      const first = made !== 'same' && made?.type === 'rule' ? made.first : undefined;
+      if (first?.type !== 'decl') return false;
+      Object.assign(part, { type: 'word', value: first.value });
+      isLowered = true;
+      return false;
+    });
+    return isLowered ? [node.clone({ value: value.toString() }), node.clone()] : 'same';
+  }
+
+  /** Browsers take any value of a custom property: of several, the last one would count. */
+  #left(node: Declaration): 'same' {
+    this.#onLeft(node.toString());
+    return 'same';
   }
 
   /** A rule around others: what it says itself, and then those in it. */
@@ -163,10 +211,44 @@ class Lowering {
 
   /** A text as the translator writes it; `undefined` where it would leave something out that it doesn't understand. */
   #written(text: string, targets: Targets | undefined): string | undefined {
-    const code = Buffer.from(text);
-    const made = lightning().transform({ filename: this.#id, code, errorRecovery: true, ...(targets ? { targets } : {}) });
-    return made.warnings.length > 0 ? undefined : made.code.toString();
+    if (targets && endsTranslator(text)) return undefined;
+    // What that becomes there shows nothing where no sheet says `color-scheme`.
+    const exclude = lightning().Features.LightDark;
+    const { warnings, code } = this.#transformed(text, { exclude, ...(targets ? { targets } : {}) });
+    return warnings.length > 0 ? undefined : code;
   }
+
+  #transformed(text: string, options: { targets?: Targets; exclude?: number }): { code: string; warnings: unknown[] } {
+    const filename = this.#id;
+    const { code, warnings } = lightning().transform({ filename, code: Buffer.from(text), errorRecovery: true, ...options });
+    return { code: code.toString(), warnings };
+  }
+}
+
+/** Colours that the translator of style sheets may write anew, at the start of a text and anywhere. */
+const isNewColor = /^(?:(?:(?:ok)?(?:lab|lch)|color(?:-mix)?)\(|(?:rgb|hsl|hwb)a?\(\s*from\b)/i;
+const newColor = new RegExp(`(?<![\\w-])${isNewColor.source.slice(1)}`, 'i');
+const lightDark = /(?<![\w-])light-dark\(/i;
+/** Colours that are known when a page is shown (CSS Color Level 4, 6.2, 9 and appendix A). */
+const shownColor =
+  /(?<![\w-])(?:currentcolor|canvas|mark|field|highlight|menu|scrollbar|background|appworkspace|(?:accent|active|button|canvas|caption|field|gray|highlight|inactive|info|link|mark|menu|selecteditem|threed|visited|window)\w+|selecteditem|window)(?![\w-])/i;
+
+/** Whether colours that have no value yet stand beside others, which the translator of style sheets does not live through. */
+function mixesColors(value: string): boolean {
+  return shownColor.test(value) && newColor.test(value);
+}
+
+function endsTranslator(text: string): boolean {
+  if (!mixesColors(text)) return false;
+  let ends = false;
+  const root = postcss().parse(text);
+  root.walkDecls(({ value }) => {
+    ends ||= mixesColors(value);
+  });
+  root.walkAtRules(({ params }) => {
+    ends ||= mixesColors(params);
+  });
+  return ends;
 }
 
 function isFlat(rule: Rule): boolean {

@@ -53,7 +53,7 @@ export class PageWriter {
     const { files, sheets, project } = this.#input;
     const { base } = project.options;
     const url = (path: string) => `${base}${path}`;
-    const styles = imported.length === 0 ? [] : [await sheets.joined(nameOf(page.id), imported)];
+    const styles = await sheets.joined(nameOf(page.id), imported);
     const linked = new Map<string, string>();
     for (const id of namedSheets(page)) if (isLeft(id)) linked.set(id, await sheets.file(id));
     const starts = entries.map((entry) =>
@@ -83,11 +83,10 @@ export class PageWriter {
     const isInHead = page.runs[0]?.isInShadow === true;
     const head = isInHead ? [common(keptAttributes(page.runs[0]!.attributes).all)] : [];
     const nonce = page.runs[0]?.attributes.find(({ name }) => name === 'nonce')?.value;
-    const known = asciiHtml(JSON.stringify(Object.fromEntries(imported.map((id) => [id, '']))));
-    const links = styles.map(
-      (path) =>
-        `<link rel="stylesheet" href="${escapeHtml(url(path))}" data-spark-sheets="${known}"${this.#integrity(path)}${nonce === undefined ? '' : ` nonce="${escapeHtml(nonce)}"`}>`,
-    );
+    const links = styles.map(({ path, ids }) => {
+      const known = asciiHtml(JSON.stringify(Object.fromEntries(ids.map((id) => [id, '']))));
+      return `<link rel="stylesheet" href="${escapeHtml(url(path))}" data-spark-sheets="${known}"${this.#integrity(path)}${nonce === undefined ? '' : ` nonce="${escapeHtml(nonce)}"`}>`;
+    });
     // As they stand in the page, with their conditions.
     const own = page.parts.styles.flatMap(({ element, attribute }, index) => {
       const path = linked.get(page.styles[index] ?? '');
@@ -103,7 +102,7 @@ export class PageWriter {
       files.all.set(page.id, this.#html(page, { links: [...links, ...head], linked, script }));
     return {
       scripts: [...scripts, ...starts].map(url),
-      styles: [...new Set([...linked.values(), ...styles])].map(url),
+      styles: [...new Set([...linked.values(), ...styles.map(({ path }) => path)])].map(url),
       later: later.map(url),
       tags,
     };

@@ -2,12 +2,13 @@ import { refuseDeepSheet } from '../core/documents/deep-sheet.js';
 import type { ModuleContent } from '../core/graph/module-content.js';
 import type { ModuleGraph } from '../core/graph/module-graph.js';
 import type { Paths } from '../core/paths.js';
-import { type Problem, VineError } from '../core/problem/problem.js';
+import { type Problem, problemAt, VineError } from '../core/problem/problem.js';
 import { countLineEnds } from '../core/text/line-index.js';
+import { cssUrl } from '../core/urls.js';
 import { StyleSheets } from '../project/styles/style-sheets.js';
 import { nameOf } from './assets.js';
 import type { BuiltFiles } from './built-files.js';
-import { inlineImports } from './inline-imports.js';
+import { type Imported, importedUrls, inlineImports } from './inline-imports.js';
 import { loweredSheet, type SheetTargets } from './lowered-sheet.js';
 import { joinedMap, type Mapped, type MapSection, openMap } from './mapped.js';
 import type { BuildMemory } from './memory.js';
@@ -22,13 +23,17 @@ export interface BuiltSheetsInput {
   targets: SheetTargets | undefined;
   /** Writes a file that a sheet names. Returns its URL. */
   assetUrl(id: string, version: string): string;
+  /** The URL of a file of the build. */
+  urlOf(path: string): string;
   /** Where a map says that a source is. */
   sourceUrl(id: string): string;
   memory: BuildMemory;
+  onWarning(warning: Problem): void;
 }
 
 /** What stands in front of the ids of imported sheets until they are put in their places. */
 const importMark = 'sheet:';
+const idOfMark = (url: string) => (url.startsWith(importMark) ? decodeURIComponent(url.slice(importMark.length)) : undefined);
 
 /** Sheets that import two each that import two each, and so on, would fill any disk: as many characters are looked at, … */
 const long = 1e6;
@@ -62,7 +67,7 @@ export class BuiltSheets {
     this.served = new StyleSheets(
       graph,
       // Only `@import` names a sheet so, and none of those is left.
-      { style: (id) => `${importMark}${id}`, file: assetUrl, source: sourceUrl, map: () => undefined },
+      { style: (id) => `${importMark}${encodeURIComponent(id)}`, file: assetUrl, source: sourceUrl, map: () => undefined },
       paths,
     );
   }
@@ -75,13 +80,30 @@ export class BuiltSheets {
   }
 
   async #make(id: string): Promise<Mapped> {
+    return this.#finished(id, await this.#inlined(id));
+  }
+
+  async #finished(id: string, sheet: Mapped): Promise<Mapped> {
     const { minify, targets } = this.#input;
-    const sheet = await this.#inlined(id);
     refuseDeepSheet(id, sheet.text);
     return this.#input.memory.sheet(id, sheet, async () => {
-      const lowered = targets ? loweredSheet(id, sheet, targets) : sheet;
+      const lowered = targets ? loweredSheet(id, sheet, targets, (left) => this.#tellLeft(id, left)) : sheet;
       return minify ? smallerSheet(lowered) : lowered;
     });
+  }
+
+  #tellLeft(id: string, declaration: string): void {
+    const content = this.#input.graph.content(id);
+    const text = content?.kind === 'style' ? content.source : '';
+    const start = text.indexOf(declaration);
+    const told = {
+      code: 'not-lowered',
+      message: `Some of the targets don't know the colours in ${JSON.stringify(declaration)}.`,
+      hint: 'A custom property can hold only one value, so it stays. Write the fallback by hand, or leave those browsers out of the targets.',
+    } as const;
+    // It may stand in a sheet that this one imports.
+    const place = start === -1 ? { file: id } : problemAt({ file: id, text, start, end: start + declaration.length }, told);
+    this.#input.onWarning({ ...told, ...place, severity: 'warning' });
   }
 
   /** A sheet with those that it imports in their places. In a circle, one that is under way is left out. */
@@ -112,18 +134,30 @@ export class BuiltSheets {
   async #inlineNow(id: string, above: readonly string[]): Promise<Mapped> {
     const rendered = this.served.render(id)!;
     const own: Mapped = { text: rendered.text, ...(this.#input.hasMaps ? { map: await rendered.map() } : {}) };
+    const ids = importedUrls(own).map(idOfMark);
     const imported = new Map<string, Mapped>();
     let { length } = own.text;
-    for (const [, target] of own.text.matchAll(/sheet:([^"')\s]+)/g)) {
-      const at = target!;
-      if (!this.#input.graph.has(at) || imported.has(at)) continue;
+    for (const at of ids) {
+      if (at === undefined || !this.#input.graph.has(at) || imported.has(at)) continue;
       const isUnderWay = above.includes(at) || at === id;
       if (isUnderWay) this.#circles++;
       imported.set(at, isUnderWay ? { text: '' } : await this.#inlined(at, [...above, id]));
       length += imported.get(at)!.text.length;
       if (length > long && length > mostTimes * this.#lengthOfAll(id)) throw new VineError(tooLong(id, length));
     }
-    return inlineImports(own, (url) => (url.startsWith(importMark) ? imported.get(url.slice(importMark.length)) : undefined));
+    const sheets: (Imported | undefined)[] = ids.map((at) => (at === undefined ? undefined : imported.get(at)));
+    // Rules can't stand before an `@import` or a `@namespace`, so what comes before one that stays is a file.
+    const last = /@namespace\b/i.test(own.text)
+      ? sheets.length - 1
+      : sheets.findLastIndex((sheet) => sheet === undefined || ('text' in sheet && startsAlone(sheet.text)));
+    for (const [index, sheet] of sheets.slice(0, last + 1).entries())
+      if (sheet !== undefined && 'text' in sheet) sheets[index] = { url: await this.#fileUrl(ids[index]!, sheet) };
+    return inlineImports(own, sheets);
+  }
+
+  async #fileUrl(id: string, sheet: Mapped): Promise<string> {
+    const { files, urlOf } = this.#input;
+    return cssUrl(urlOf(files.put(nameOf(id), '.css', await this.#finished(id, sheet))));
   }
 
   /** Writes a sheet of its own. Returns its path. */
@@ -138,8 +172,21 @@ export class BuiltSheets {
     return path;
   }
 
-  /** The sheets of a page in one file; those that count at the start only stand there. */
-  async joined(name: string, ids: readonly string[]): Promise<string> {
+  /** The sheets of a page in files, each with its sheets: in one, but for what counts at the start of a sheet only. */
+  async joined(name: string, ids: readonly string[]): Promise<{ path: string; ids: string[] }[]> {
+    const groups: string[][] = [];
+    let isOpen = false;
+    for (const id of ids) {
+      const { text } = await this.made(id);
+      if (isOpen && !startsAlone(text)) groups.at(-1)!.push(id);
+      else groups.push([id]);
+      // What it says of names would hold for the next one too.
+      isOpen = !/@namespace\b/i.test(text);
+    }
+    return Promise.all(groups.map(async (group) => ({ path: await this.#joined(name, group), ids: group })));
+  }
+
+  async #joined(name: string, ids: readonly string[]): Promise<string> {
     let text = '';
     let line = 0;
     const sections: MapSection[] = [];
@@ -150,11 +197,11 @@ export class BuiltSheets {
       line += countLineEnds(own) + 1;
     }
     const joined = { text, ...(this.#input.hasMaps ? { map: joinedMap(`${name}.css`, sections) } : {}) };
-    // What stays an `@import` counts at the start only, whichever sheet it stands in.
-    return this.#input.files.put(
-      name,
-      '.css',
-      inlineImports(joined, () => undefined),
-    );
+    return this.#input.files.put(name, '.css', joined);
   }
+}
+
+/** Whether a sheet holds what counts at the start only, and so can't stand behind another one. */
+function startsAlone(text: string): boolean {
+  return /@(?:import|namespace)\b/i.test(text);
 }

@@ -101,8 +101,10 @@ export class Writer {
         return browsers.sheets;
       },
       assetUrl: (id, version) => this.#assets.write(id, version),
+      urlOf: (path) => `${options.base}${path}`,
       sourceUrl,
       memory,
+      onWarning: options.onWarning,
     });
     this.#pieces = new PieceModules(graph, this.#sheets.served, { source: sourceUrl, worker: (id) => `${workerMark}${id}` });
     this.#scripts = new Scripts({

@@ -22,6 +22,11 @@ export function encodedPath(path: string): string {
   return path.split('/').map(encodeURIComponent).join('/');
 }
 
+/** A URL as it may stand in a style sheet, with quotes or without (CSS Syntax Level 3, 4.3.6). */
+export function cssUrl(url: string): string {
+  return url.replace(/['()]/g, (sign) => `%${sign.charCodeAt(0).toString(16)}`);
+}
+
 /** The id that a decoded path from `idToPath` stands for. */
 export function pathToId(path: string): string {
   return path

@@ -110,8 +110,10 @@ function throwingKey(value: unknown, path = '', seen = new Set<unknown>()): { ke
 }
 
 function requirement(issue: z.core.$ZodIssue): string {
-  if (issue.code === 'invalid_type')
-    return `must be ${/^[aeiou]/.test(issue.expected) ? 'an' : 'a'} ${issue.expected === 'record' ? 'object' : issue.expected}`;
+  if (issue.code === 'invalid_type') {
+    const kind = issue.expected === 'record' ? 'object' : issue.expected;
+    return `must be ${/^[aeiou]/.test(kind) ? 'an' : 'a'} ${kind}`;
+  }
   if (issue.code === 'invalid_value') return `must be one of ${issue.values.map((value) => JSON.stringify(value)).join(', ')}`;
   return issue.message.startsWith('must') ? issue.message : `is not right: ${issue.message}`;
 }

@@ -120,6 +120,35 @@ test('rules in others, and selectors that take several, are written for the targ
   expect(css).not.toMatch(/1[0-2]px/);
 });
 
+test('colours that targets lack stand behind some that they know, also where others have no value yet', async () => {
+  const value = 'oklch(50% 0.1 30)';
+  const workspace = Workspace.with({
+    'package.json': '{}',
+    'index.html': '<link rel="stylesheet" href="a.css">',
+    'a.css': `a { border-color: currentColor ${value}; background: linear-gradient(CanvasText, ${value} 20%) }
+@keyframes k { from { color: currentColor } to { color: ${value} } }
+b { box-shadow: 0 0 1px light-dark(currentColor, ${value}), 0 0 2px ${value} }
+p { --x: light-dark(red, blue) }`,
+  });
+  const args = ['build', '--no-cache', '--source-maps', 'off', '--targets', 'chrome 100'];
+  const { code, stderr } = await runProgram(workspace.root, args);
+  const assets = workspace.path('dist/assets');
+  const css = readFileSync(`${assets}/${readdirSync(assets)[0]}`, 'utf8');
+  workspace.dispose();
+  expect([code, stderr]).toEqual([0, expect.stringContaining('not-lowered\n  a.css:4:5\n')]);
+  const known = '#[0-9a-f]{6}';
+  for (const [before, behind] of [
+    [`border-color:currentColor ${known}`, `border-color:currentColor ${value}`],
+    [`background:linear-gradient\\(CanvasText,${known} 20%\\)`, `background:linear-gradient(CanvasText,${value} 20%)`],
+    [`color:${known}`, 'color:lab('],
+    [
+      `box-shadow:0 0 1px currentColor,0 0 2px ${known};.*`,
+      `box-shadow:0 0 1px light-dark(currentColor,${value}),0 0 2px ${value}`,
+    ],
+  ] as const)
+    expect(css).toMatch(new RegExp(`${before};?\\s*${behind.replaceAll(/[().]/g, '\\$&')}`));
+}, 60_000);
+
 test('targets come from the settings, the project, or are widely available browsers; what they lack is told', async () => {
   const workspace = Workspace.with({
     ...mole,

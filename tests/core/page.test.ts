@@ -1,6 +1,6 @@
 import { describe, expect, test } from '@jest/globals';
 import { readPage } from '../../src/core/documents/read-page.js';
-import { readStyle } from '../../src/core/documents/read-style.js';
+import { readStyle, type StyleReferences } from '../../src/core/documents/read-style.js';
 
 const slice = (html: string, { start, end }: { start: number; end: number }) => html.slice(start, end);
 
@@ -55,8 +55,7 @@ test('a style sheet is read for what it refers to, by place, whatever the notati
 @import "a.css" layer(base); @import url(b.css) screen; @IMPORT url('c.css');
 .x { background: URL( "d.png" ), url(e.png) /* url(not.png) */; --v: url(f.png); src: url(data:font/x) , url(#id), url(https://elsewhere.example/g.png);
   background-image: image-set("h.png" 1x, url("i.png") 2x); content: "url(j.png)"; }`;
-  const references = readStyle(css, 'x.css');
-  if (!Array.isArray(references)) throw new Error(references.message);
+  const { references } = read(css);
   expect(references.map(({ kind, specifier }) => `${kind} ${specifier}`)).toEqual([
     'sheet a.css',
     'sheet b.css',
@@ -68,4 +67,31 @@ test('a style sheet is read for what it refers to, by place, whatever the notati
     'file i.png',
   ]);
   for (const { specifier, start, end } of references) expect(css.slice(start, end)).toBe(specifier);
+  const escaped = read(String.raw`a { mask: url(a\ \(1\).png), url("it\'s\20 b\0000e9.png"), url('\110000\
+') }`);
+  expect(escaped.references.map(({ specifier }) => specifier)).toEqual(['a (1).png', "it's bé.png", '\ufffd']);
+});
+
+function read(css: string): StyleReferences {
+  const found = readStyle(css, 'x.css');
+  if ('references' in found) return found;
+  throw new Error(found.message);
+}
+
+test.each([
+  ['', true],
+  ['@layer a; @import "b.css";', true],
+  ['@import "b.css"; @charset "utf-8"; @unknown x {} /* p {} */', true],
+  ['@import "b.css"; @layer a;', false],
+  ['@namespace url(a);', false],
+  ['p {}', false],
+  ['@layer a {}', false],
+  ['@media print {', false],
+  ['p { a {', false],
+])('an @import counts or is ignored as browsers do: behind %j', (before, counts) => {
+  const { references, ignored } = read(
+    `${before} @import "a.css";${'}'.repeat(/\{$/.test(before) ? before.split('{').length - 1 : 0)}`,
+  );
+  const list = counts ? references : ignored;
+  expect(list.map(({ specifier }) => specifier)).toContain('a.css');
 });

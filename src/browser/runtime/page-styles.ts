@@ -11,9 +11,10 @@ function importing(all: readonly HTMLStyleElement[]): HTMLStyleElement[] {
 
 const own = 'style:not([data-spark-style])';
 
-/** Sheets that style elements of the document itself import, by id, with their URLs. */
+/** Sheets that style elements of the document itself import whole and under no conditions, by id, with their URLs. */
 export function importedByPage(): Record<string, string> {
-  return importedBy([...document.querySelectorAll<HTMLStyleElement>(own)]);
+  const all = [...document.querySelectorAll<HTMLStyleElement>(own)].filter(({ media }) => /^\s*(?:all\s*)?$/i.test(media));
+  return importedBy(all, (rest) => /^["')\s]*(?:;|$)/.test(rest));
 }
 
 /** The same, with those in other trees than the document. */
@@ -21,8 +22,11 @@ export function importedEverywhere(): Record<string, string> {
   return importedBy(everywhere<HTMLStyleElement>(own));
 }
 
-function importedBy(all: readonly HTMLStyleElement[]): Record<string, string> {
-  const found = importing(all).flatMap(({ textContent }) => [...(textContent ?? '').matchAll(url)]);
+function importedBy(all: readonly HTMLStyleElement[], counts = (_rest: string) => true): Record<string, string> {
+  const found = importing(all).flatMap(({ textContent }) => {
+    const text = textContent ?? '';
+    return [...text.matchAll(url)].filter(({ 0: whole, index }) => counts(text.slice(index + whole.length)));
+  });
   return Object.fromEntries(found.map(([whole, id]) => [decodeURI(id!), whole]));
 }
 

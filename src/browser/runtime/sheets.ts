@@ -10,8 +10,9 @@ import { everywhere, isInTemplate } from './trees.js';
 const mark = 'data-spark-style';
 /** On style elements: the URL by which the sheet in its version is known. Links have it as their `href`. */
 const urlMark = 'data-spark-url';
-/** Marks links that stand in the page's own HTML, where they stay. */
+/** Marks links that stand in the page's own HTML, where they stay; as `apart` those that don't stand for what a module imports. */
 const fixed = 'data-spark-fixed';
+const notApart = `:not([${fixed}="apart"])`;
 /** Marks links whose sheet the server could not give, e.g. because of a problem in the build. They are tried again. */
 const failed = 'data-spark-failed';
 /** On a link to several sheets in one file: their URLs by id. */
@@ -110,7 +111,7 @@ export async function arrangeSheets(): Promise<void> {
   await ensureSheetsBelow(wanted);
   // Sheets of a file stay together as long as they come first.
   const together = Object.keys(joinedVersions());
-  const linked = [...document.querySelectorAll(`[${mark}][${fixed}]`)].map((element) => element.getAttribute(mark));
+  const linked = [...document.querySelectorAll(`[${mark}][${fixed}]${notApart}`)].map((element) => element.getAttribute(mark));
   const stays = new Set([...linked, ...Object.keys(importedByPage())]);
   const movable = together.length === 0 ? [] : wanted.filter((id) => !stays.has(id));
   if (together.some((id, place) => id !== movable[place])) await separate();
@@ -267,7 +268,7 @@ export function sheetVersionsEverywhere(): Record<string, string> {
 /** Every sheet of the document with its version, in the page's order. */
 function sheetVersions(): Record<string, string> {
   const versions = importedByPage();
-  for (const element of document.querySelectorAll<SheetElement>(`[${mark}], link[${joined}]`)) {
+  for (const element of document.querySelectorAll<SheetElement>(`[${mark}]${notApart}, link[${joined}]`)) {
     if (element.hasAttribute(mark)) versions[element.getAttribute(mark)!] = urlOf(element);
     else Object.assign(versions, versionsIn(element as HTMLLinkElement));
   }
@@ -275,7 +276,7 @@ function sheetVersions(): Record<string, string> {
 }
 
 function elementsOf(id: string): SheetElement[] {
-  return [...document.querySelectorAll<SheetElement>(markOf(id))];
+  return [...document.querySelectorAll<SheetElement>(markOf(id) + notApart)];
 }
 
 function markOf(id: string): string {

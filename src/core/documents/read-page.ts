@@ -49,7 +49,10 @@ export interface PageParts {
   allowsStyleElements: boolean;
   /** `srcset` attributes. */
   sets: { attribute: Span; name: string; value: string }[];
-  /** Style sheets that the page links; `isApart` for those in templates and shadow roots, which are none of the document's. */
+  /**
+   * Style sheets that the page links. `isApart`: it doesn't stand for what a module imports, since it's in a template or a shadow root,
+   * which are not the document, or is linked under conditions.
+   */
   styles: { element: Span; attribute: Span; specifier: string; isApart: boolean }[];
   /** Other attributes with the path of a file: images, icons, media. */
   files: { attribute: Span; name: string; specifier: string }[];
@@ -109,7 +112,8 @@ export function readPage(html: string): PageParts {
   for (const { element, isInert, isInShadow } of elementsOf(document, html)) {
     if (isInert && onlyInPage.has(element.tagName)) takeInert(element, parts);
     else takeElement(element, parts, { isInert, isInShadow });
-    takeStyles(element, parts, html, isInert || isInShadow);
+    const isStyleApart = isInert || isInShadow || isConditional(new Map(element.attrs.map(({ name, value }) => [name, value])));
+    takeStyles(element, parts, html, isStyleApart);
   }
   const { start, end } = headOf(document, html);
   parts.headStart = start;
@@ -210,7 +214,8 @@ function takeElement(element: Element, parts: PageParts, { isInert, isInShadow }
         element: whole,
         attribute: span('href'),
         specifier: local('href')!,
-        isApart: isInert || isInShadow,
+        isApart:
+          isInert || isInShadow || isConditional(attributes) || attributes.has('disabled') || relations.includes('alternate'),
       });
     else if (relations.includes('modulepreload')) parts.dropped.push(whole);
     else if (relations.some((relation) => linkedFiles.has(relation)))
@@ -255,8 +260,9 @@ function takeStyles(element: Element, parts: PageParts, html: string, isApart: b
   const style = element.attrs.find(({ name }) => name === 'style');
   const take = (place: Span, text: string, isAttribute: boolean) => {
     if (!/url\(|image-set\(|@import\b/i.test(text)) return;
-    const references = readStyle(text, '');
-    if (Array.isArray(references) && references.length > 0) parts.css.push({ place, isAttribute, text, references, isApart });
+    const read = readStyle(text, '');
+    if ('references' in read && read.references.length > 0)
+      parts.css.push({ place, isAttribute, text, references: read.references, isApart });
   };
   if (style && location?.attrs?.style)
     take({ start: location.attrs.style.startOffset, end: location.attrs.style.endOffset }, style.value, true);
@@ -272,6 +278,11 @@ export function filesNamed({ classic, files, css }: PageParts): { specifier: str
     references.filter(({ kind }) => kind === 'file').map(({ specifier }) => ({ specifier, start: place.start })),
   );
   return [...named, ...inCss];
+}
+
+/** Whether a link or a style element may not count, for its `media`. */
+function isConditional(attributes: ReadonlyMap<string, string>): boolean {
+  return !/^\s*(?:all\s*)?$/i.test(attributes.get('media') ?? '');
 }
 
 /** Whether a policy in the page forbids style elements without a nonce or hash (Content Security Policy Level 3, 6.6.3). */

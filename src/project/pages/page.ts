@@ -141,10 +141,10 @@ export function namedSheets({ styles, imports }: Page): string[] {
   return [...styles, ...imports].filter((id) => id !== undefined);
 }
 
-/** Those of them that are the document's own, and not of a template or a shadow root in it. */
+/** Those of them that stand for what modules import: not in a template or a shadow root, and under no conditions. */
 export function documentSheets({ parts, styles, imports }: Page): string[] {
   const areApart = parts.css.flatMap(({ references, isApart }) =>
-    references.filter(({ kind }) => kind === 'sheet').map(() => isApart),
+    references.filter(({ kind }) => kind === 'sheet').map(({ isConditional }) => isApart || isConditional === true),
   );
   const own = [...styles.filter((_, at) => !parts.styles[at]!.isApart), ...imports.filter((_, at) => !areApart[at])];
   return own.filter((id) => id !== undefined);

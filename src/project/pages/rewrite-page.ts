@@ -2,7 +2,7 @@ import { dirname, join } from 'node:path/posix';
 import MagicString from 'magic-string';
 import { parseSrcset, stringifySrcset } from 'srcset';
 import { escapeHtml } from '../../core/tool-page.js';
-import { encodedPath } from '../../core/urls.js';
+import { cssUrl, encodedPath } from '../../core/urls.js';
 import type { Page } from './page.js';
 
 /** What stands in a page in the place of what its author wrote. */
@@ -13,7 +13,7 @@ export interface PageChanges {
   /** The URL of a file that the page names; `id` is that of a script which is no module, where the project has it. */
   fileUrl(specifier: string, id?: string): string;
   /** The attributes of a link to a style sheet of the project, its `href` among them; `undefined` where it stays. */
-  sheet(id: string): string | undefined;
+  sheet(id: string, isApart: boolean): string | undefined;
   /** The URL of such a sheet, where a style element imports it. */
   sheetUrl(id: string): string | undefined;
   /** Where a link leads that may name a file. */
@@ -27,9 +27,9 @@ export function rewritePage(page: Page, { headStart, headEnd, fileUrl, sheet, sh
   const { parts, runs, styles, text } = page;
   const html = new MagicString(text);
   html.appendLeft(parts.headStart, headStart);
-  parts.styles.forEach(({ attribute }, index) => {
+  parts.styles.forEach(({ attribute, isApart }, index) => {
     const id = styles[index];
-    const attributes = id && sheet(id);
+    const attributes = id && sheet(id, isApart);
     if (attributes) html.update(attribute.start, attribute.end, attributes);
   });
   for (const { attribute, name, specifier } of parts.files)
@@ -44,7 +44,7 @@ export function rewritePage(page: Page, { headStart, headEnd, fileUrl, sheet, sh
     for (const { kind, specifier, start, end } of references) {
       const id = kind === 'sheet' ? page.imports[imported++] : undefined;
       const url = kind === 'file' ? fileUrl(specifier) : id && sheetUrl(id);
-      if (url !== undefined) changed.update(start, end, url);
+      if (url !== undefined) changed.update(start, end, cssUrl(url));
     }
     html.update(place.start, place.end, isAttribute ? `style="${escapeHtml(changed.toString())}"` : changed.toString());
   }

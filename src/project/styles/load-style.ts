@@ -31,8 +31,12 @@ export async function loadStyle(
   if ('code' in compiled) return { problems: [compiled], dependencies: [compiled.file ?? id] };
   const { css, map, exports, composed } = compiled;
   const { readStyle } = await import('../../core/documents/read-style.js');
-  const references = readStyle(css, id);
-  if (!Array.isArray(references)) return { problems: [references] };
+  const read = readStyle(css, id);
+  if (!('references' in read)) return { problems: [read] };
+  const { references } = read;
+  const placeOf = (reference: StyleReference) => ({ file: id, text: source, ...spanIn(source, css, reference) });
+  for (const ignored of read.ignored)
+    onWarning(id, problemAt(placeOf(ignored), { code: 'import-ignored', ...whereImportsCount(ignored) }));
   const problems: Problem[] = [];
   const edges: Edge[] = [];
   const targets = references.map((reference) => {
@@ -43,18 +47,13 @@ export async function loadStyle(
       return target;
     }
     // A missing image leaves a gap in the page; a missing sheet leaves it bare.
-    if ('failure' in resolution && (reference.kind === 'sheet' || resolution.failure.reason === 'refused')) {
-      const start = Math.max(0, source.indexOf(reference.specifier));
-      const place = { file: id, text: source, start, end: start + reference.specifier.length };
-      problems.push(problemAt(place, explainFailure(resolution.failure, reference.specifier, paths.root)));
-    }
+    if ('failure' in resolution && (reference.kind === 'sheet' || resolution.failure.reason === 'refused'))
+      problems.push(problemAt(placeOf(reference), explainFailure(resolution.failure, reference.specifier, paths.root)));
     if ('failure' in resolution && reference.kind === 'file' && resolution.failure.reason === 'file-missing') {
-      const start = Math.max(0, source.indexOf(reference.specifier));
       const { message, hint } = explainFailure(resolution.failure, reference.specifier, paths.root);
-      const place = { file: id, text: source, start, end: start + reference.specifier.length };
       // One from the root may be a backend's.
       if (!reference.specifier.startsWith('/'))
-        onWarning(id, problemAt(place, { code: 'file-missing', message, ...(hint ? { hint } : {}) }));
+        onWarning(id, problemAt(placeOf(reference), { code: 'file-missing', message, ...(hint ? { hint } : {}) }));
     }
     return undefined;
   });
@@ -78,6 +77,23 @@ export async function loadStyle(
     ...(exports ? { names: exports } : {}),
   } as const;
   return { content, edges };
+}
+
+/** Where something in a sheet's CSS stands in its source: exactly where nothing moved it, else where the source first says the same. */
+function spanIn(source: string, css: string, { start, end }: StyleReference): { start: number; end: number } {
+  const written = css.slice(start, end);
+  const around = css.slice(Math.max(0, start - 1), end + 1);
+  const at = source.slice(0, end) === css.slice(0, end) ? start : source.indexOf(around) + (start > 0 ? 1 : 0);
+  if (source.startsWith(written, at)) return { start: at, end: at + written.length };
+  const first = source.indexOf(written);
+  return first === -1 ? { start: 0, end: 0 } : { start: first, end: first + written.length };
+}
+
+function whereImportsCount({ specifier }: StyleReference): Pick<Problem, 'message' | 'hint'> {
+  return {
+    message: `Browsers ignore the @import of '${specifier}', since other rules stand before or around it.`,
+    hint: 'Put it before all rules. Only @charset and @layer statements may come first, the latter not between two @imports.',
+  };
 }
 
 /** In a sheet, a name without `./` is a path first; then what the project maps it to, or of a package. */

@@ -6,7 +6,7 @@ import type { RawMap } from '../../core/maps/raw-map.js';
 import { fileOfId, fileOfPart } from '../../core/module-id.js';
 import type { Paths } from '../../core/paths.js';
 import { contentHash } from '../../core/text/content-hash.js';
-import { encodedPath, ownUrl } from '../../core/urls.js';
+import { cssUrl, encodedPath, ownUrl } from '../../core/urls.js';
 
 /** A sheet as it is sent, and its map, made when it's asked for. */
 export interface RenderedSheet {
@@ -162,7 +162,7 @@ function withReferences({ css, references }: StyleContent, urls: readonly (strin
   const text = new MagicString(css);
   references.forEach(({ start, end }, index) => {
     const url = urls[index];
-    if (url) text.update(start, end, url);
+    if (url) text.update(start, end, cssUrl(url));
   });
   return text;
 }

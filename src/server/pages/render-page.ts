@@ -69,7 +69,8 @@ export function renderPage(input: RenderInput): string {
     headStart: clientScript(input),
     headEnd: sheets?.imported ?? '',
     fileUrl: (specifier) => fileUrl(specifier, page, base),
-    sheet: (id) => urls[id] && `href="${urls[id]}" data-spark-style="${asciiHtml(id)}" data-spark-fixed`,
+    sheet: (id, isApart) =>
+      urls[id] && `href="${urls[id]}" data-spark-style="${asciiHtml(id)}" data-spark-fixed${isApart ? '="apart"' : ''}`,
     sheetUrl: (id) => urls[id],
     linkUrl: (specifier) => specifier,
     script: (index) => (sheets ? pieceScripts(input, index) : '<!-- -->'),
