@@ -44,6 +44,14 @@ describe('a page', () => {
     expect(html.slice(readPage(html).headStart).trimStart()).toMatch(new RegExp(`^${next}`));
   });
 
+  test('has the start of its head behind its doctype, whatever stands before that', () => {
+    for (const before of ['', '\n', '<!-- > -->\n'])
+      for (const doctype of ['<!doctype html>', '<!DOCTYPE html SYSTEM "about:legacy-compat">']) {
+        const html = `${before}${doctype}<p>text`;
+        expect(html.slice(readPage(html).headStart)).toBe('<p>text');
+      }
+  });
+
   test('has the end of its head behind everything in it', () => {
     const html = '<!doctype html><meta charset=utf-8><title>x</title><p>text';
     expect(html.slice(readPage(html).headEnd)).toBe('<p>text');

@@ -115,7 +115,7 @@ export function readPage(html: string): PageParts {
     const isStyleApart = isInert || isInShadow || isConditional(new Map(element.attrs.map(({ name, value }) => [name, value])));
     takeStyles(element, parts, html, isStyleApart);
   }
-  const { start, end } = headOf(document, html);
+  const { start, end } = headOf(document);
   parts.headStart = start;
   parts.headEnd = end;
   parts.bodyEnd = bodyEndOf(document, html);
@@ -318,7 +318,7 @@ function textOf(element: Element): { text: string; textStart: number } {
 }
 
 /** The head's content, or where the parser would open one: before the first element that isn't `<html>`. */
-function headOf(document: DefaultTreeAdapterTypes.Document, html: string): Span {
+function headOf(document: DefaultTreeAdapterTypes.Document): Span {
   const root = document.childNodes.find((node): node is Element => 'tagName' in node && node.tagName === 'html');
   const head = root?.childNodes.find((node): node is Element => 'tagName' in node && node.tagName === 'head');
   const location = head?.sourceCodeLocation;
@@ -326,8 +326,8 @@ function headOf(document: DefaultTreeAdapterTypes.Document, html: string): Span 
     return { start: location.startTag.endOffset, end: location.endTag?.startOffset ?? location.endOffset };
   }
   const afterRoot = root?.sourceCodeLocation?.startTag?.endOffset;
-  const doctype = /^\s*<!doctype[^>]*>/i.exec(html);
-  const start = afterRoot ?? (doctype ? doctype[0].length : 0);
+  const doctype = document.childNodes.find(({ nodeName }) => nodeName === '#documentType');
+  const start = afterRoot ?? doctype?.sourceCodeLocation?.endOffset ?? 0;
   const children = head?.childNodes.filter((node) => node.sourceCodeLocation);
   return { start, end: Math.max(start, children?.at(-1)?.sourceCodeLocation?.endOffset ?? start) };
 }
