@@ -298,9 +298,15 @@ export class Scripts {
       ...(links.length > 0 ? { links } : {}),
       ...(isAsync ? { async: this.#input.inSteps ? 'steps' : true } : {}),
       ...(nodeDefault ? { nodeDefault } : {}),
+      ...(members.length === 1 && isValue(graph.content(members[0]!.member.id)) ? { value: true } : {}),
       ...(Object.keys(parts).length > 0 ? { parts } : {}),
     };
   }
+}
+
+/** Whether a module is data or a file. */
+function isValue(content: ModuleContent | undefined): boolean {
+  return content?.kind === 'asset' || (content?.kind === 'script' && content.edges.value === true);
 }
 
 /** A map is completed in place, which may be done once only. */

@@ -38,6 +38,18 @@ module.exports = [tide.high, inBranch, late(), missing, this === exports, typeof
     'late.cjs': `exports.value = 'late';`,
     'last.js': last,
   },
+  spread: {
+    'main.js': `import all, { low } from './all.cjs'; log(JSON.stringify(all), Array.isArray(all.berths), low);`,
+    'all.cjs': `const tide = require('./tide.json'); tide.seen = Object.keys(tide).join();
+exports.low = 1; module.exports = { ...require('./one.cjs'), ...(true && require('./two.cjs')), list: [... require('./berths.json')], tide, berths: require('./berths.json'), low: 2 };
+Object.assign(module.exports, ...[{ ...require('./three.cjs') }]);`,
+    'one.cjs': 'exports.one = 1;',
+    'two.cjs': 'exports.two = 2;',
+    'three.cjs': 'exports.three = 3;',
+    'tide.json': '{ "high": 4, "low-water": [1], "default": 5, "__esModule": true }',
+    'berths.json': '[1, { "a": 2 }]',
+    'last.js': last,
+  },
   throwing: {
     'main.js': `try { await import('./throws.cjs'); } catch (error) { log(error.message); }\nimport { createRequire } from './none.js'; log(typeof createRequire);`,
     'throws.cjs': `log('runs'); throw new Error('aground');`,

@@ -22,6 +22,7 @@ export function requireFrom(importer: Instance, specifier: string): unknown {
     return instance.module?.exports;
   }
   evaluateNow(instance);
+  if (instance.definition.edges.value) return (namespaceOf(instance) as { default: unknown }).default;
   return requiredModule(instance);
 }
 

@@ -49,11 +49,13 @@ function scan({ text, constants, handle }: LinkInput): Found | undefined {
     calls.add(start);
     return ' import';
   });
+  // The lexer takes a call behind dots for one of a method.
+  const lexed = replaced.replace(/\.\.\.(?=\s*import\b)/g, '   ');
   // What is passed on or declared under that name may be another function.
   if (/(?<!\btypeof |["'])\brequire\b(?!["']|\s+[\w$])/.test(replaced)) return undefined;
   let last = -1;
   try {
-    for (const record of parse(replaced)[0]) {
+    for (const record of parse(lexed)[0]) {
       if (record.type !== 'dynamic' || isDead(record.start)) continue;
       const isRequire = calls.has(record.importStart - 1);
       // What an expression may name shows in a tree.

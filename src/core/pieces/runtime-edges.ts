@@ -22,6 +22,8 @@ export interface RuntimeEdges {
   stateless?: true;
   /** CommonJS imports follow Node's convention: the default is `module.exports` whatever `__esModule` says. */
   nodeDefault?: true;
+  /** It is data or a file: what `require` gives is the default export. */
+  value?: true;
   /** URLs of what stands in `new URL('…', import.meta.url)` and `import.meta.resolve('…')`, by place. */
   urls?: string[];
   /** Specifier -> URL of what an expression there may name; while serving those of programs only, since files are where it says. */

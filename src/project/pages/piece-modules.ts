@@ -35,7 +35,7 @@ export class PieceModules {
     const { linked } = content;
     if (content.kind === 'script') return this.#ofScript(id, content);
     const url = this.#sheets.urlOf(id);
-    if (content.kind === 'asset') return { id, linked, edges: { version: content.hash, imports: [], url } };
+    if (content.kind === 'asset') return { id, linked, edges: { version: content.hash, imports: [], value: true, url } };
     const composed = this.#graph.edges(id).filter(({ kind }) => kind === 'import');
     return {
       id,

@@ -175,7 +175,7 @@ export class ModuleLoader {
   }
 
   #data(id: string, source: string, linked: Linked, text: string): Loaded {
-    const edges: RuntimeEdges = { version: contentHash(linked.code), imports: [] };
+    const edges: RuntimeEdges = { version: contentHash(linked.code), imports: [], value: true };
     return {
       content: {
         kind: 'script',
