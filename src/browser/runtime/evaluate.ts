@@ -27,7 +27,11 @@ export function evaluate(root: Instance): Promise<void> {
 
 /** Runs a module to its end at once, as `require` of an ECMAScript module does. */
 export function evaluateNow(root: Instance): void {
-  if (root.isCommonJs) return ensureRun(root);
+  if (root.isCommonJs) {
+    // One that has thrown runs again; who imports it gets the same error each time (ECMA-262, 16.2.1.6.1.3).
+    delete root.error;
+    return ensureRun(root);
+  }
   evaluateGraph(root);
   if (root.status === 'evaluating-async')
     throw new Error(`${root.entry.id} uses top-level await and can't be had with require().`);

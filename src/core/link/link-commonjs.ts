@@ -45,12 +45,12 @@ function scan({ text, constants, handle }: LinkInput): Found | undefined {
   const requests = new Map<string, ModuleRequest>();
   if (!/\b(?:require|import)\b/.test(text)) return { edits, requests: [], isScanned: true };
   const calls = new Set<number>();
-  const replaced = text.replace(/(?<![\w$\u0080-\uffff]|(?<!\.\.)\.)require(?=\s*\()/g, (_, start: number) => {
+  const replaced = text.replace(/(?<![\w$#\u0080-\uffff]|(?<!\.\.)\.)require(?=\s*\()/g, (_, start: number) => {
     calls.add(start);
     return ' import';
   });
   // The lexer takes a call behind dots for one of a method.
-  const lexed = replaced.replace(/\.\.\.(?=\s*import\b)/g, '   ');
+  const lexed = replaced.replace(/\.\.\.(?=(?:\s|\/\*[^]*?\*\/)*import\b)/g, '   ');
   // What is passed on or declared under that name may be another function.
   if (/(?<!\btypeof |["'])\brequire\b(?!["']|\s+[\w$])/.test(replaced)) return undefined;
   let last = -1;
