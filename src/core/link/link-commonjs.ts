@@ -50,7 +50,7 @@ function scan({ text, constants, handle }: LinkInput): Found | undefined {
     return ' import';
   });
   // The lexer takes a call behind dots for one of a method.
-  const lexed = replaced.replace(/\.\.\.(?=(?:\s|\/\*[^]*?\*\/)*import\b)/g, '   ');
+  const lexed = replaced.replace(/\.\.\.(?=(?:\s|\/\*[\s\S]*?\*\/)*import\b)/g, '   ');
   // What is passed on or declared under that name may be another function.
   if (/(?<!\btypeof |["'])\brequire\b(?!["']|\s+[\w$])/.test(replaced)) return undefined;
   let last = -1;
