@@ -49,7 +49,7 @@ test('dead branches bring in nothing, and a required ECMAScript module is its na
     'index.html': '<!doctype html><script type="module" src="main.js"></script>',
     'main.js': `import kit from './kit.cjs'; window.said = kit;`,
     'kit.cjs': `if (process.env.NODE_ENV === 'production') { module.exports = require('./prod-not-there.cjs'); } else { const { tide, default: main } = require('./esm.mjs');
-exports.said = [tide, main, process.env.NODE_ENV, process.env.OTHER, process.browser, typeof process, typeof global, global === globalThis, 'process.env.NODE_ENV']; }`,
+const { __esModule, ...all } = require('./esm.mjs'); exports.said = [JSON.stringify(all), __esModule, tide, main, process.env.NODE_ENV, process.env.OTHER, process.browser, typeof process, typeof global, global === globalThis, 'process.env.NODE_ENV']; }`,
     'esm.mjs': `export const tide = 4; export default 'main';`,
   });
   const program = await Program.serve(workspace.root);
@@ -58,6 +58,8 @@ exports.said = [tide, main, process.env.NODE_ENV, process.env.OTHER, process.bro
   await page.goto(program.url);
   await page.waitForFunction('window.said');
   expect(await page.evaluate('said.said')).toEqual([
+    '{"default":"main","tide":4}',
+    true,
     4,
     'main',
     'development',

@@ -399,9 +399,9 @@ test.each<[what: string, files: Record<string, string | Buffer>, title: string]>
     'sheets are imported where browsers let them, under names that need escapes, in namespaces, and beside links under conditions',
     {
       'index.html': `<!doctype html><link rel="stylesheet" href="quay.css" media="print"><style>@import "slip.css" layer(low);</style>${titled.slice(15)}`,
-      'main.ts': `import './quay.css'; import './slip.css'; import './pier.css'; import './named.css'; import './boat.css'; import './last.css';
+      'main.ts': `import './quay.css'; import './slip.css'; import './pier.css'; import './named.css'; import './boat.css'; import './last.css'; import './gaps.scss';
         const p = getComputedStyle(document.querySelector('p')!), [, url] = /url\\("(.*?)"\\)/.exec(p.backgroundImage)!;
-        document.title = [p.paddingTop, p.paddingLeft, p.order, p.marginTop, p.marginLeft, p.zIndex, p.marginRight, p.paddingRight, (await fetch(url!)).ok].join();`,
+        document.title = [p.paddingTop, p.paddingLeft, p.order, p.marginTop, p.marginLeft, p.zIndex, p.marginRight, p.paddingRight, p.rowGap, p.columnGap, (await fetch(url!)).ok].join();`,
       'quay.css': 'p { padding: 1px; }',
       'slip.css': 'p { padding-left: 2px; }',
       'pier.css': `@import "./deep (1)/it's.css"; @import url(deep\\ \\(1\\)/low\\20 tide.css); @layer a; @import "./never.css";
@@ -416,9 +416,12 @@ test.each<[what: string, files: Record<string, string | Buffer>, title: string]>
         '@import "./html.css"; @import url("data:text/css,p%7Bz-index:6;margin-right:6px%7D"); p { margin-right: 7px; }',
       'html.css': '@namespace h url(http://www.w3.org/1999/xhtml); h|p { z-index: 5; }',
       'boat.css': '@namespace url(http://www.w3.org/2000/svg); @import "./never.css"; p { order: 99; }',
-      'last.css': 'p { padding-right: 8px; }',
+      'last.css': '@import "~kit/older.css"; p { padding-right: 8px; }',
+      'gaps.scss': '@use "~kit/gaps"; p { column-gap: gaps.$column; }',
+      'node_modules/kit/older.css': 'p { row-gap: 9px; }',
+      'node_modules/kit/_gaps.scss': '$column: 10px;',
     },
-    '1px,2px,3,4px,5px,6,7px,8px,true',
+    '1px,2px,3,4px,5px,6,7px,8px,9px,10px,true',
   ],
   [
     'a policy of the page that allows no style elements is kept without trying',

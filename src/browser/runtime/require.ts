@@ -28,13 +28,17 @@ export function requireFrom(importer: Instance, specifier: string): unknown {
 
 const requiredModules = new WeakMap<Instance, object>();
 
-/** What `require` gives for an ECMAScript module: its namespace, marked as one where there is a default export. */
+/** What `require` gives for an ECMAScript module, as in Node.js: its namespace, or where there is a default export one that says so. */
 function requiredModule(instance: Instance): object {
   const namespace = namespaceOf(instance);
   if (!('default' in namespace) || '__esModule' in namespace) return namespace;
   const known = requiredModules.get(instance);
   if (known) return known;
-  const marked = Object.create(namespace, { __esModule: { value: true } }) as object;
+  const marked: Record<string, unknown> = Object.create(null, { [Symbol.toStringTag]: { value: 'Module' } });
+  for (const name of Reflect.ownKeys(namespace))
+    if (typeof name === 'string')
+      Object.defineProperty(marked, name, { enumerable: true, get: () => (namespace as typeof marked)[name] });
+  Object.defineProperty(marked, '__esModule', { enumerable: true, value: true });
   requiredModules.set(instance, marked);
   return marked;
 }

@@ -7,7 +7,7 @@ import { type Problem, problemAt } from '../../core/problem/problem.js';
 import { explainFailure } from '../../core/resolve/explain-failure.js';
 import type { Resolution, Resolver } from '../../core/resolve/resolver.js';
 import { withoutMark } from '../../core/text/json.js';
-import type { StyleCompiler, StylePart } from './style-compiler.js';
+import { olderPackage, type StyleCompiler, type StylePart } from './style-compiler.js';
 
 export interface StyleLoaderOptions extends StylePart {
   paths: Paths;
@@ -96,7 +96,10 @@ function whereImportsCount({ specifier }: StyleReference): Pick<Problem, 'messag
   };
 }
 
-/** In a sheet, a name without `./` is a path first; then what the project maps it to, or of a package. */
+/**
+ * In a sheet, a name without `./` is a path first; then what the project maps it to, or of a package. An older notation of sheets puts a
+ * `~` in front of the names of packages.
+ */
 export function resolveReference(
   { kind, specifier }: Pick<StyleReference, 'kind' | 'specifier'>,
   file: string,
@@ -107,6 +110,7 @@ export function resolveReference(
   const isRefused = 'failure' in first && first.failure.reason === 'refused';
   if (isPath || isRefused || 'found' in first) return first;
   const mapped = resolver.resolve(specifier, file, 'style');
+  if (!('found' in mapped) && olderPackage.test(specifier)) return resolver.resolve(specifier.slice(1), file, 'style');
   // What `url()` names is meant to be a path, so that's what is told of it.
   return kind === 'file' && !('found' in mapped) ? first : mapped;
 }

@@ -17,6 +17,9 @@ import { CssModules } from './css-modules.js';
 import { loadSass } from './sass.js';
 import { styleProblem } from './style-problem.js';
 
+/** What a sheet may write for a package, with a sign in front of its name. */
+export const olderPackage = /^~[\w@]/;
+
 /** How a part of a file differs from a sheet. */
 export interface StylePart {
   /** Nothing is to be done to it. */
@@ -203,7 +206,7 @@ export class StyleCompiler {
     for (let at = dirname(from); ; at = dirname(at)) {
       const candidate = join(at, 'node_modules', url);
       if (existsSync(join(at, 'node_modules', url.split('/')[0]!)) && hasSassFile(candidate)) return pathToFileURL(candidate);
-      if (dirname(at) === at) return null;
+      if (dirname(at) === at) return olderPackage.test(url) ? this.#sassFile(url.slice(1), from) : null;
     }
   }
 
