@@ -424,6 +424,18 @@ test.each<[what: string, files: Record<string, string | Buffer>, title: string]>
     '1px,2px,3,4px,5px,6,7px,8px,9px,10px,true',
   ],
   [
+    'the names of a module of CSS are there as a whole too, for modules in several files',
+    {
+      'main.ts': `import * as all from './quay.module.css'; import quay from './quay.module.css';
+        const list = [quay], { late } = await import('./late'), only = await import('./only.module.css');
+        document.title = [Object.keys(all).sort().join('+'), list[0] === late, all.high === late.high, Object.keys(only.default).join()].join();`,
+      'late.ts': `import quay from './quay.module.css'; export const late = quay;`,
+      'quay.module.css': '.high { order: 1; } .low { order: 2; }',
+      'only.module.css': '.tide { order: 3; }',
+    },
+    'default+high+low,true,true,tide',
+  ],
+  [
     'a policy of the page that allows no style elements is kept without trying',
     {
       'index.html': `<!doctype html><meta http-equiv="content-security-policy" content="default-src 'self'; connect-src *; img-src data:">${titled.slice(15)}`,

@@ -18,6 +18,8 @@ export class Bundle {
   readonly names: Names;
   readonly shaken: Shaken;
   #groups: Map<string, Group> = new Map();
+  /** The same by their ids for the runtime: that of a group which ends with a sheet is none of a module. */
+  #groupsById: ReadonlyMap<string, Group> = new Map();
   readonly #seen = new Map<OwnName, Set<string>>();
   /** Functions that are used for more than to be called. */
   readonly #visible = new Set<OwnName>();
@@ -85,6 +87,7 @@ export class Bundle {
       convention,
     });
     const groups = [...new Set(this.#groups.values())];
+    this.#groupsById = new Map(groups.map((group) => [group.id, group]));
     this.#noteSeen(groups);
     for (const group of groups) this.#plan(group, { isPlain, keepsNames });
     const graph = new ModuleGraph<Group | undefined>();
@@ -131,8 +134,7 @@ export class Bundle {
 
   /** The group that the runtime knows by an id. */
   groupAt(id: string): Group | undefined {
-    const group = this.#groups.get(id);
-    return group?.id === id ? group : undefined;
+    return this.#groupsById.get(id);
   }
 
   /** The URLs that a module names, and whether what names them is left. */
