@@ -128,7 +128,9 @@ test('colours that targets lack stand behind some that they know, also where oth
     'a.css': `a { border-color: currentColor ${value}; background: linear-gradient(CanvasText, ${value} 20%) }
 @keyframes k { from { color: currentColor } to { color: ${value} } }
 b { box-shadow: 0 0 1px light-dark(currentColor, ${value}), 0 0 2px ${value} }
-p { --x: light-dark(red, blue) }`,
+p { --x: light-dark(red, blue) }
+@import './late.css';`,
+    'late.css': 'p { margin-top: 99px }',
   });
   const args = ['build', '--no-cache', '--source-maps', 'off', '--targets', 'chrome 100'];
   const { code, stderr } = await runProgram(workspace.root, args);
@@ -136,6 +138,8 @@ p { --x: light-dark(red, blue) }`,
   const css = readFileSync(`${assets}/${readdirSync(assets)[0]}`, 'utf8');
   workspace.dispose();
   expect([code, stderr]).toEqual([0, expect.stringContaining('not-lowered\n  a.css:4:5\n')]);
+  expect(stderr).toContain('import-ignored\n  a.css:5:10\n');
+  expect(css).not.toContain('99px');
   const known = '#[0-9a-f]{6}';
   for (const [before, behind] of [
     [`border-color:currentColor ${known}`, `border-color:currentColor ${value}`],

@@ -35,7 +35,8 @@ export async function loadStyle(
   if (!('references' in read)) return { problems: [read] };
   const { references } = read;
   const placeOf = (reference: StyleReference) => ({ file: id, text: source, ...spanIn(source, css, reference) });
-  for (const ignored of read.ignored)
+  // Nobody here can mend a package's.
+  for (const ignored of id.includes('node_modules/') ? [] : read.ignored)
     onWarning(id, problemAt(placeOf(ignored), { code: 'import-ignored', ...whereImportsCount(ignored) }));
   const problems: Problem[] = [];
   const edges: Edge[] = [];
