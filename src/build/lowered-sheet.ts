@@ -203,10 +203,25 @@ class Lowering {
   }
 
   #whole(node: ChildNode): void {
+    if (this.#isByDeclaration(node.toString())) return this.#byDeclaration(node);
     const written = this.#written(guarded(node.toString()), this.#targets);
     if (written === undefined) return;
     const made = postcss().parse(unguarded(written));
     node.replaceWith(...made.nodes.map((one) => from(one, node)));
+  }
+
+  /** Whether a text holds declarations that only go one by one. */
+  #isByDeclaration(text: string): boolean {
+    return (this.#lacksLightDark && lightDark.test(text)) || endsTranslator(text);
+  }
+
+  #byDeclaration(node: ChildNode): void {
+    const declarations: Declaration[] = [];
+    if ('walkDecls' in node) (node as Container).walkDecls((one) => void declarations.push(one));
+    for (const one of declarations) {
+      const made = this.#declarationOf(one);
+      if (Array.isArray(made)) one.replaceWith(...made.map((other: Declaration) => from(other.clone(), one)));
+    }
   }
 
   /** A text as the translator writes it; `undefined` where it would leave something out that it doesn't understand. */

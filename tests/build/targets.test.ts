@@ -127,7 +127,7 @@ test('colours that targets lack stand behind some that they know, also where oth
     'index.html': '<link rel="stylesheet" href="a.css">',
     'a.css': `a { border-color: currentColor ${value}; background: linear-gradient(CanvasText, ${value} 20%) }
 @keyframes k { from { color: currentColor } to { color: ${value} } }
-b { box-shadow: 0 0 1px light-dark(currentColor, ${value}), 0 0 2px ${value} }
+@keyframes m { from { outline-color: light-dark(red, blue) } to { border-color: currentColor ${value}; fill: ${value} } } b { box-shadow: 0 0 1px light-dark(currentColor, ${value}), 0 0 2px ${value} }
 p { --x: light-dark(red, blue) }
 @import './late.css';`,
     'late.css': 'p { margin-top: 99px }',
@@ -145,6 +145,8 @@ p { --x: light-dark(red, blue) }
     [`border-color:currentColor ${known}`, `border-color:currentColor ${value}`],
     [`background:linear-gradient\\(CanvasText,${known} 20%\\)`, `background:linear-gradient(CanvasText,${value} 20%)`],
     [`color:${known}`, 'color:lab('],
+    ['outline-color:red', 'outline-color:light-dark(red,blue)'],
+    [`to.border-color:currentColor ${known}`, `border-color:currentColor ${value};fill:#`],
     [
       `box-shadow:0 0 1px currentColor,0 0 2px ${known};.*`,
       `box-shadow:0 0 1px light-dark(currentColor,${value}),0 0 2px ${value}`,

@@ -112,8 +112,7 @@ export function readPage(html: string): PageParts {
   for (const { element, isInert, isInShadow } of elementsOf(document, html)) {
     if (isInert && onlyInPage.has(element.tagName)) takeInert(element, parts);
     else takeElement(element, parts, { isInert, isInShadow });
-    const isStyleApart = isInert || isInShadow || isConditional(new Map(element.attrs.map(({ name, value }) => [name, value])));
-    takeStyles(element, parts, html, isStyleApart);
+    takeStyles(element, parts, html, isInert || isInShadow);
   }
   const { start, end } = headOf(document);
   parts.headStart = start;
@@ -215,7 +214,11 @@ function takeElement(element: Element, parts: PageParts, { isInert, isInShadow }
         attribute: span('href'),
         specifier: local('href')!,
         isApart:
-          isInert || isInShadow || isConditional(attributes) || attributes.has('disabled') || relations.includes('alternate'),
+          isInert ||
+          isInShadow ||
+          isConditional(attributes.get('media')) ||
+          attributes.has('disabled') ||
+          relations.includes('alternate'),
       });
     else if (relations.includes('modulepreload')) parts.dropped.push(whole);
     else if (relations.some((relation) => linkedFiles.has(relation)))
@@ -253,11 +256,12 @@ function takeInert(element: Element, parts: PageParts): void {
 }
 
 /** What a style element or attribute names. What is no CSS is left to the browser. */
-function takeStyles(element: Element, parts: PageParts, html: string, isApart: boolean): void {
+function takeStyles(element: Element, parts: PageParts, html: string, isElsewhere: boolean): void {
   const location = element.sourceCodeLocation;
   // These are replaced as a whole, or never shown.
   if (element.tagName === 'script' || element.tagName === 'link') return;
   const style = element.attrs.find(({ name }) => name === 'style');
+  const isApart = isElsewhere || isConditional(element.attrs.find(({ name }) => name === 'media')?.value);
   const take = (place: Span, text: string, isAttribute: boolean) => {
     if (!/url\(|image-set\(|@import\b/i.test(text)) return;
     const read = readStyle(text, '');
@@ -281,8 +285,8 @@ export function filesNamed({ classic, files, css }: PageParts): { specifier: str
 }
 
 /** Whether a link or a style element may not count, for its `media`. */
-function isConditional(attributes: ReadonlyMap<string, string>): boolean {
-  return !/^\s*(?:all\s*)?$/i.test(attributes.get('media') ?? '');
+function isConditional(media = ''): boolean {
+  return !/^\s*(?:all\s*)?$/i.test(media);
 }
 
 /** Whether a policy in the page forbids style elements without a nonce or hash (Content Security Policy Level 3, 6.6.3). */

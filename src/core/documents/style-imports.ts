@@ -16,16 +16,16 @@ function endsImports(node: ChildNode, hasImports: boolean): boolean {
  * first, the latter not behind an `@import` (CSS Cascade Level 5, 2). Browsers ignore the others.
  */
 export function importsOf(root: Root): { counting: AtRule[]; ignored: AtRule[] } {
-  const counting: AtRule[] = [];
+  const counting = new Set<AtRule>();
   let isOver = false;
   for (const node of root.nodes) {
     if (isOver) break;
-    if (node.type === 'atrule' && /^import$/i.test(node.name)) counting.push(node);
-    else isOver = endsImports(node, counting.length > 0);
+    if (node.type === 'atrule' && /^import$/i.test(node.name)) counting.add(node);
+    else isOver = endsImports(node, counting.size > 0);
   }
   const ignored: AtRule[] = [];
   root.walkAtRules(/^import$/i, (rule) => {
-    if (!counting.includes(rule)) ignored.push(rule);
+    if (!counting.has(rule)) ignored.push(rule);
   });
-  return { counting, ignored };
+  return { counting: [...counting], ignored };
 }
