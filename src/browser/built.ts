@@ -30,13 +30,17 @@ const settings =
     : (JSON.parse((document.currentScript as HTMLScriptElement).dataset.sparkBuilt!) as BuiltSettings);
 /** Files that have come or are on their way. One that fails may be asked for again. */
 const files = new Map<string, Promise<void>>();
+const loaded = new Set<string>();
 
 function load(path: string): Promise<void> {
   const known = files.get(path);
   if (known) return known;
   const promise = loadScript(`${settings.base}${path}`, settings.integrity?.[path]);
   files.set(path, promise);
-  promise.catch(() => files.delete(path));
+  promise.then(
+    () => loaded.add(path),
+    () => files.delete(path),
+  );
   return promise;
 }
 
@@ -52,7 +56,12 @@ else begin();
 function begin(): void {
   setFrontEndBase(settings.base);
   if (settings.links) linkSheetsOnly();
-  setPieceLoader(async (id) => void (await Promise.all((settings.late[id] ?? []).map(load))));
+  const filesOf = (id: string) => settings.late[id] ?? [];
+  setPieceLoader(
+    async (id) => void (await Promise.all(filesOf(id).map(load))),
+    // A module may have come with a file that others need too, and what it needs itself in another one.
+    (id) => filesOf(id).every((path) => loaded.has(path)),
+  );
   surface.isLive = false;
   surface.workerUrl = (name) => {
     const path = name.startsWith(workerMark) ? settings.workers?.[name.slice(workerMark.length)] : undefined;

@@ -19,6 +19,8 @@ export interface ChunkRoot {
   /** The page's id, or the module's. */
   id: string;
   isPage: boolean;
+  /** It's a worker, whose script brings all of its modules itself: none of them is in a chunk for its sake. */
+  isWorker?: true;
   /** Modules that it needs statically, dependencies first. */
   modules: readonly string[];
 }
@@ -32,17 +34,20 @@ export interface ChunkPlan {
 
 /**
  * Cuts a program so that no module is sent twice to one page and none that the page can't need: modules that the same roots need
- * are a chunk, and small ones a part of another one. What a page has from the start is no part of what an `import()` on it brings.
+ * are a chunk, and small ones a part of another one. What a page has from the start is no part of what an `import()` on it brings,
+ * unless a worker asks for the same, which has nothing of the page.
  */
 export function planChunks(graph: ModuleGraph<ModuleContent>, roots: readonly ChunkRoot[]): ChunkPlan {
-  const pages = roots
-    .filter(({ isPage }) => isPage)
-    .map(({ id, modules }) => ({ id, modules: new Set(modules), ever: reachableEver(graph, modules) }));
+  const places = roots
+    .filter(({ isPage, isWorker }) => isPage || isWorker)
+    .map(({ id, isPage, modules }) => ({ id, isPage, modules: new Set(modules), ever: reachableEver(graph, modules) }));
+  const pages = places.filter(({ isPage }) => isPage);
   const needed = new Map<string, string[]>();
   const usersOf = new Map<string, string[]>();
-  for (const { id, isPage, modules } of roots) {
-    const around = isPage ? [] : pages.filter((page) => page.ever.has(id));
-    const own = modules.filter((module) => around.length === 0 || !around.every((page) => page.modules.has(module)));
+  for (const { id, isPage, isWorker, modules } of roots) {
+    if (isWorker) continue;
+    const around = isPage ? [] : places.filter((place) => place.ever.has(id));
+    const own = modules.filter((module) => around.length === 0 || !around.every((place) => place.modules.has(module)));
     needed.set(id, own);
     for (const module of own) {
       const users = usersOf.get(module);
@@ -65,7 +70,7 @@ export function planChunks(graph: ModuleGraph<ModuleContent>, roots: readonly Ch
   }
   joinSmall(graph, { chunks, keyOf, usersOf, pages, pageIds });
   const keysOf = (id: string) => [...new Set(needed.get(id)!.map((module) => keyOf.get(module)!))];
-  return { chunks: [...chunks.values()], needs: new Map(roots.map(({ id }) => [id, keysOf(id)])) };
+  return { chunks: [...chunks.values()], needs: new Map([...needed.keys()].map((id) => [id, keysOf(id)])) };
 }
 
 /** What is shared and no larger than this, in characters of the source, is no file of its own if it can be a part of another one. */

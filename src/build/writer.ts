@@ -140,9 +140,11 @@ export class Writer {
     const { pages } = this.#project;
     const { graph, bundle } = this.#program;
     const late = this.#targets('dynamic');
+    const workerIds = this.#targets('worker');
     const plan = planChunks(graph, [
       ...pages.all().map((page): ChunkRoot => ({ id: page.id, isPage: true, modules: this.#orderOf(page) })),
       ...late.map((id): ChunkRoot => ({ id, isPage: false, modules: graph.reachable([id]) })),
+      ...workerIds.map((id): ChunkRoot => ({ id, isPage: false, isWorker: true, modules: graph.reachable([id]) })),
     ]);
     const chunkOf = new Map(plan.chunks.flatMap(({ key, modules }) => modules.map((id) => [id, key] as const)));
     bundle.group({
@@ -173,7 +175,8 @@ export class Writer {
     }
     const filesOf = (id: string) => plan.needs.get(id)!.flatMap((key) => fileOf.get(key) ?? []);
     const lateFiles = Object.fromEntries(late.map((id) => [bundle.idOf(id), filesOf(id)]));
-    const workers = await this.#writeWorkers(this.#targets('worker'), lateFiles);
+    const modulesIn = new Map(plan.chunks.map(({ key, modules }) => [fileOf.get(key) ?? '', modules]));
+    const workers = await this.#writeWorkers(workerIds, lateFiles, modulesIn);
     const made = await this.#writePages(filesOf, lateFiles, workers);
     const licences = licencesOf(this.#project, this.#program);
     if (licences !== '') this.#files.put('licences', '.txt', { text: licences });
@@ -212,12 +215,13 @@ export class Writer {
       const reached = usedBelow(graph, order);
       const only = <T>(all: Record<string, T>) =>
         Object.fromEntries(Object.entries(all).filter(([id]) => reached.has(id) || reached.has(id.replace(/\?names$/, ''))));
+      const first = filesOf(page.id);
+      const missing = Object.entries(only(late)).map(([id, paths]) => [id, paths.filter((path) => !first.includes(path))]);
       // What pages of a backend start stands by its own name.
       made[entriesOf(page.id)?.join() ?? page.id] = await writer.write(page, {
-        scripts:
-          page.runs.length === 0 ? [] : [this.#files.put('runtime', '.js', { text: this.#runtime() }), ...filesOf(page.id)],
+        scripts: page.runs.length === 0 ? [] : [this.#files.put('runtime', '.js', { text: this.#runtime() }), ...first],
         entries: page.runs.map(({ entry }) => bundle.idOf(entry)),
-        late: only(late),
+        late: Object.fromEntries(missing),
         workers: only(workers),
         imported: order.filter((id) => graph.content(id)?.kind === 'style' && !documentSheets(page).includes(id)),
         isLeft: (id) => graph.has(id),
@@ -302,9 +306,13 @@ export class Writer {
 
   /**
    * Writes the scripts of workers, each with the runtime and all that it needs from the start. Their settings name other workers, which
-   * may name them: names are made of all the texts that they lead to.
+   * may name them: names are made of all the texts that they lead to. `modulesIn`: what files bring.
    */
-  async #writeWorkers(ids: readonly string[], late: Record<string, string[]>): Promise<Record<string, string>> {
+  async #writeWorkers(
+    ids: readonly string[],
+    late: Record<string, string[]>,
+    modulesIn: ReadonlyMap<string, readonly string[]>,
+  ): Promise<Record<string, string>> {
     const { graph, bundle } = this.#program;
     const standIn = (id: string) => `${assetFolder}/${nameOf(id)}-${contentHash('worker', id).slice(0, 10)}.js`;
     const texts = new Map<string, Mapped>();
@@ -320,9 +328,12 @@ export class Writer {
       );
       const others = ids.filter((other) => below.has(other));
       started.set(id, others);
+      const own = new Set(reached);
+      const bringsMore = (path: string) => modulesIn.get(path)!.some((at) => !own.has(at));
+      const asked = Object.entries(late).filter(([target]) => below.has(target));
       const settings = {
         base: this.#options.base,
-        late: Object.fromEntries(Object.entries(late).filter(([target]) => below.has(target))),
+        late: Object.fromEntries(asked.map(([target, paths]) => [target, paths.filter(bringsMore)])),
         workers: Object.fromEntries(others.map((other) => [other, standIn(other)])),
       };
       const before = `var sparkBuilt = ${JSON.stringify(settings)};\n${this.#runtime()}\n`;

@@ -124,7 +124,7 @@ export class ToolUrls {
   async #answerKept(url: BuiltUrl, { query, request, response }: Asked): Promise<boolean> {
     const { project, answers, live } = this.#options;
     const last = await answers.last();
-    if ((url.kind === 'page-piece' || url.kind === 'lazy') && !query.has('apart')) {
+    if ((url.kind === 'page-piece' || url.kind === 'lazy') && !query.has('apart') && !query.has('whole')) {
       const name = url.kind === 'lazy' ? pieceName.lazy(url.id) : pieceName.ofPage(url.page, url.part);
       const piece = last?.piece(name);
       if (!piece) return false;
@@ -299,7 +299,7 @@ export class ToolUrls {
     if (!(await project.ensure(id)) || !project.isWhole(project.graph.reachable([id]))) {
       return sendText(response, 404, plainType, `The module ${id} could not be built.\n`);
     }
-    sendPiece(request, response, pieces.lazy(id), { hookKey: live.hookKey, isApart: query.has('apart') });
+    sendPiece(request, response, pieces.lazy(id, query.has('whole')), { hookKey: live.hookKey, isApart: query.has('apart') });
   }
 
   async #sendMap(name: string, { query, response }: Asked): Promise<void> {

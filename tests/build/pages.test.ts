@@ -356,6 +356,25 @@ test.each<[what: string, files: Record<string, string | Buffer>, title: string]>
     `8,7,height+twice,${gauge.length}`,
   ],
   [
+    'a late module finds what it needs, though it came with a file that others share, and in a worker though the page has that',
+    {
+      'main.ts': `import { dock } from './dock'; const late = { h: () => import('./low'), l: () => import('./high') };
+        const told = [dock, (await late.h()).low, (await import('./both')).both, (await import('./more')).more, (await late.l()).high];
+        const worker = new Worker(new URL('./crane.ts', import.meta.url), { type: 'module' });
+        document.title = [...told, await new Promise((resolve) => { worker.onmessage = ({ data }) => resolve(data); })].join();`,
+      'dock.ts': `export const dock = 'dock'; globalThis.dock = '${'dock'.repeat(700)}';`,
+      'left.ts': `export const left = 'left'; globalThis.left = '${'left'.repeat(700)}';`,
+      'right.ts': `export const right = 'right'; globalThis.right = '${'right'.repeat(700)}';`,
+      'low.ts': `import { left } from './left'; export const low = left;`,
+      'high.ts': `import { right } from './right'; export const high = right;`,
+      'both.ts': `import { left } from './left'; import { right } from './right'; export const both = left + right;`,
+      'more.ts': `import { both } from './both'; export const more = both.length;`,
+      'crane.ts': `import('./hook').then(({ hook }) => postMessage(hook));`,
+      'hook.ts': `import { dock } from './dock'; export const hook = \`hook \${dock}\`;`,
+    },
+    'dock,left,leftright,9,right,hook dock',
+  ],
+  [
     'what CommonJS gives by default follows the module that imports it, though another one passes it on',
     {
       'main.ts': `import { common } from 'passer'; import own from 'common'; document.title = [typeof common, typeof own].join();\n`,

@@ -4,7 +4,7 @@ import { asyncBodyDone } from './evaluate.js';
 import { hookKey } from './hook.js';
 import { pushExports } from './link.js';
 import { liveOf } from './live-api.js';
-import { completeBelow, loadPiece } from './load-piece.js';
+import { completeBelow, loadTarget } from './load-piece.js';
 import { type Instance, registry, surface } from './records.js';
 import { registerComponent, signatureFunction } from './refresh.js';
 import { readTarget, resolveImport } from './resolve-export.js';
@@ -94,7 +94,7 @@ export class Handle {
     const isNews = !isLateRoot(target.id);
     noteRoot(target.id);
     if (isNews || !registry.get(target.id)?.instance) {
-      if (!registry.has(target.id)) await loadPiece(target.piece);
+      await loadTarget(target);
       await completeBelow([target.id]);
       await ensureSheetsBelow([target.id]);
       // A sheet that two late modules share stands where the first of them wants it, whichever came first.

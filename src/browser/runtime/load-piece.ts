@@ -61,9 +61,18 @@ export function loadPiece(url: string): Promise<void> {
 /** How pieces are loaded: from the dev server, where nobody says otherwise. */
 let loadWith: (url: string) => Promise<void> = loadAndRun;
 
-/** Lets pieces be loaded in another way. */
-export function setPieceLoader(loader: typeof loadWith): void {
+/** Whether a piece's module is there, and all that came with it. */
+let isThere = (id: string): boolean => registry.has(id);
+
+/** Lets pieces be loaded in another way. `isLoaded` says of a module's id whether all of its files are there. */
+export function setPieceLoader(loader: typeof loadWith, isLoaded: typeof isThere): void {
   loadWith = loader;
+  isThere = isLoaded;
+}
+
+/** Loads the piece behind an `import()`, unless it is there. */
+export async function loadTarget({ id, piece }: { id: string; piece: string }): Promise<void> {
+  if (!isThere(id)) await loadPiece(piece);
 }
 
 /** Loads a piece and sees to it that it runs: right after a restart, the server's pieces know a key that isn't ours yet. */
@@ -71,10 +80,12 @@ async function loadAndRun(url: string): Promise<void> {
   const name = pieceNameOf(url, frontEndBase()) ?? url;
   const before = runsOf(name);
   const place = ours(url);
-  await loadScript(`${place}?v=${pieceVersion()}`);
-  if (runsOf(name) === before && (await refreshKey())) await loadScript(`${place}?v=${pieceVersion()}`);
+  // A worker has nothing of what pages have from the start.
+  const query = () => `v=${pieceVersion()}${typeof document === 'undefined' ? '&whole=1' : ''}`;
+  await loadScript(`${place}?${query()}`);
+  if (runsOf(name) === before && (await refreshKey())) await loadScript(`${place}?${query()}`);
   // The engine refuses it as a whole, perhaps because of one module.
-  if (runsOf(name) === before) await loadScript(`${place}?v=${pieceVersion()}&apart=1`);
+  if (runsOf(name) === before) await loadScript(`${place}?${query()}&apart=1`);
   if (runsOf(name) === before) throw new TypeError(`Failed to run dynamically imported module: ${url}`);
 }
 

@@ -39,9 +39,9 @@ export class PieceStore {
     return this.#make(name, ids, { after });
   }
 
-  /** The piece behind a dynamic import, without what every page has from the start. */
-  lazy(id: string): StoredPiece {
-    const pages = [...this.#project.pages.values()].map((page) => new Set(this.#project.pageOrder(page)));
+  /** The piece behind a dynamic import, without what every page has from the start; workers, which have nothing of pages, get it whole. */
+  lazy(id: string, isWhole = false): StoredPiece {
+    const pages = isWhole ? [] : [...this.#project.pages.values()].map((page) => new Set(this.#project.pageOrder(page)));
     const common = new Set([...(pages[0] ?? [])].filter((module) => pages.every((order) => order.has(module))));
     return this.#make(pieceName.lazy(id), this.#project.graph.reachable([id], common), { hasSheets: true });
   }
