@@ -9,6 +9,7 @@ import { joinModules } from './join-modules.mjs';
 
 /** Packages that need no other, by the module of theirs that is imported. What it imports itself comes along. */
 const alone = {
+  '@eslint-community/regexpp': 'index.mjs',
   'd3-hierarchy': 'dist/d3-hierarchy.min.mjs',
   'env-paths': 'index.js',
   'es-module-lexer': 'dist/lexer.js',

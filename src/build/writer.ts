@@ -166,6 +166,7 @@ export class Writer {
       const ids = idsFor(bundle, modules);
       return { ids, made: ids.length === 0 ? undefined : this.#scripts.script(name, ids, { hasSheets: isLate }) };
     });
+    await Promise.all(scripts.map(({ made }) => made));
     for (const [index, { ids, made }] of scripts.entries()) {
       if (!made) continue;
       const { key, name } = plan.chunks[index]!;

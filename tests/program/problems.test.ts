@@ -14,6 +14,16 @@ const cases: Record<string, Record<string, string | Buffer>> = {
   'CommonJS that does not parse': main(`import kit from './kit.cjs';\nkit();\n`, {
     'src/kit.cjs': 'module.exports = {\n  tide: 4\n  berth: 2\n};\n',
   }),
+  'what an engine refuses though it parses': main(
+    `import './twice'; import './ends.js'; import './unknown.js'; import './pattern'; import './tern';\n`,
+    {
+      'src/twice.ts': 'export default 1;\nexport default 2;\n',
+      'src/ends.js': `import { tide } from './unknown.js';\nif (tide) {\n  return;\n}\n`,
+      'src/unknown.js': 'let tide = 1;\nvar tide = 2;\nexport { tide };\n',
+      'src/pattern.ts': `type Gull = string;\nexport const isGull = (gull: Gull) => /gull(s/.test(gull);\n`,
+      'src/tern.ts': 'export { tern };\n',
+    },
+  ),
   'a file that is not there': main(`import './depature';\n`, { 'src/departure.ts': '' }),
   'modules that import each other, and what is not there': main(`import './quay';\nimport './tide';\n`, {
     'src/quay.ts': `import './pier';\nimport './boats';\n`,

@@ -1,5 +1,5 @@
 import { init as initLexer, parse } from 'es-module-lexer';
-import { isExpression } from '../../core/link/compiles.js';
+import { isExpression, isPlainBody } from '../../core/link/compiles.js';
 import { linkCommonJs } from '../../core/link/link-commonjs.js';
 import { linkModule } from '../../core/link/link-module.js';
 import type { LexerRecords, Linked, LinkInput } from '../../core/link/linked.js';
@@ -11,6 +11,7 @@ import { type Problem, problemAt } from '../../core/problem/problem.js';
 import { contentHash } from '../../core/text/content-hash.js';
 import type { Trace } from '../../core/trace.js';
 import type { ScriptLanguage } from '../../core/translate/adapter.js';
+import type { SyntaxMistake } from '../../core/translate/check-syntax.js';
 import type { Proposals } from '../../core/translate/decorators.js';
 import type { ScriptOptions } from '../../core/translate/script-options.js';
 import { languageOf, type ScriptTargets, type Translated, translateScript } from '../../core/translate/translate-script.js';
@@ -150,7 +151,7 @@ async function linkScript(
     tools,
     map !== undefined,
   );
-  if ('severity' in linked) return { problems: [linked] };
+  if ('message' in linked) return { problems: [await syntaxProblem(id, source, { text, map }, linked)] };
   const required = linked.format === 'module' ? importRequireProblem(id, source, text) : undefined;
   if (required) return { problems: [required] };
   tools.trace.span('module', 'link', from, { id });
@@ -208,20 +209,48 @@ async function linkedForm(
   { id, scope }: { id: string; scope: string | undefined },
   { lacksCertainty }: CompileTools,
   isTranslated: boolean,
-): Promise<Linked | Problem> {
+): Promise<Linked | SyntaxMistake> {
   const { text } = input;
   try {
     const records = await recordsOf(id, text, scope);
     let linked = await (records ? linkModule({ ...input, records }) : linkCommonJs(input));
     if (lacksCertainty(linked)) linked = await linkCommonJs(input, true);
-    // What was translated is known to parse.
-    const isSound = isTranslated || linked.isParsed || isExpression(linked.code);
-    return (isSound ? undefined : await checkSyntax(id, text, records !== undefined)) ?? linked;
+    // What was translated is known to parse, but for what translators pass over.
+    const isKnown = isTranslated ? !mayHoldPattern.test(text) : linked.isParsed;
+    const isSound =
+      (isKnown || isExpression(linked.code)) && !(records && mayBeWrong(text, records[1], { id, linked, isTranslated }));
+    return (isSound ? undefined : await syntaxMistake(text, records !== undefined)) ?? linked;
   } catch (error) {
     const start = (error as { idx?: number }).idx ?? 0;
     const message = `This is no JavaScript: ${(error as Error).message.split('\n')[0]}`;
-    return (await checkSyntax(id, text, true)) ?? problemAt({ file: id, text, start }, { code: 'syntax-error', message });
+    return (await syntaxMistake(text, true)) ?? { message, start, end: start + 1 };
   }
+}
+
+/** A regular expression may begin there. Errs towards yes. */
+const mayHoldPattern = /(?:^|[=(,:;!&|?{}[>+~\n-]|\b(?:return|typeof|case|in|of|await|yield|void))\s*\/(?![/*>])/;
+
+/** Whether an ECMAScript module may hold what its linked form lets through. */
+function mayBeWrong(
+  text: string,
+  exports: LexerRecords[1],
+  { id, linked, isTranslated }: { id: string; linked: Linked; isTranslated: boolean },
+): boolean {
+  if (mayExportWrongly(exports, text, id)) return true;
+  if (isTranslated || isInPackage(id) || !/\breturn\b/.test(text)) return false;
+  // A `return` of the module itself would end the function that it becomes.
+  return !isPlainBody(linked.code.slice(linked.code.indexOf('\n') + 1, linked.code.lastIndexOf('}')));
+}
+
+/** Whether a name is exported twice, or one that is declared nowhere: linking takes both for granted. Errs towards yes, where that is rare. */
+function mayExportWrongly(exports: LexerRecords[1], text: string, id: string): boolean {
+  const names = exports.flatMap((record) => ('name' in record && record.name !== undefined ? [record.name] : []));
+  if (new Set(names).size < names.length) return true;
+  const list = /\bexport\s*\{[^}]*\}(?!\s*from\b)/g;
+  if (isInPackage(id) || !list.test(text)) return false;
+  const locals = exports.flatMap((record) => ('localName' in record && record.localName ? [record.localName] : []));
+  const mentioned = new Set(text.replace(list, '').match(/[\w$]+/g));
+  return locals.some((name) => /^[\w$]+$/.test(name) && !mentioned.has(name));
 }
 
 /** Whether plain JavaScript is CommonJS. What can't be read is told by others. */
@@ -324,7 +353,20 @@ async function importWriteProblems(id: string, source: string, text: string, map
   );
 }
 
-async function checkSyntax(id: string, text: string, isModule: boolean): Promise<Problem | undefined> {
+async function syntaxMistake(text: string, isModule: boolean): Promise<SyntaxMistake | undefined> {
   const syntax = await import('../../core/translate/check-syntax.js');
-  return syntax.checkSyntax(id, text, isModule);
+  return syntax.syntaxMistake(text, isModule);
+}
+
+async function syntaxProblem(
+  id: string,
+  source: string,
+  translated: { text: string; map: KeptMap | undefined },
+  { message, hint, start, end }: SyntaxMistake,
+): Promise<Problem> {
+  const place = await placeIn(id, source, translated, start);
+  return problemAt(
+    { ...place, end: place.start + end - start },
+    { code: 'syntax-error', message, ...(hint === undefined ? {} : { hint }) },
+  );
 }
