@@ -43,8 +43,14 @@ function runtimeFor({ edition, lacksImport }: BuildTargets, isSmall: boolean): s
 }
 
 /** What stands for `import()` in browsers without it: in a worker a script can be loaded, elsewhere nothing that isn't in the build. */
-const withoutImport =
-  "var sparkImport = function (url) { if (typeof importScripts === 'function') { importScripts(url); return Promise.resolve({}); } return Promise.reject(new TypeError('This browser loads no modules: ' + url)); };";
+const withoutImport = `var sparkImport = function (url) {
+  // Workers that are modules load none.
+  try { importScripts(); } catch (_) {
+    try { return new Function('url', 'return import(url)')(url); } catch (_) {}
+    return Promise.reject(new TypeError('This browser loads no modules: ' + url));
+  }
+  try { importScripts(url); return Promise.resolve({}); } catch (error) { return Promise.reject(error); }
+};`;
 
 /** What a build comes to before it's put in place. */
 export interface Written {

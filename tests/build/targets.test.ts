@@ -24,9 +24,12 @@ const mole: Record<string, string> = {
     const { a, ...rest } = { a: 1, b: 2, ...(tides as object) }; let level: number | undefined; level ??= 2 ** 3;
     const late = await import('./late'); const text = \`\${late?.name.toUpperCase()}\`;
     const Mast = class { static high = 1 }, sails = { Jib: class { static #area = 2; static area() { return this.#area; } } }, Own = class { static name = 'own' };
+    const crane = new Worker(new URL('./crane.ts', import.meta.url), { type: 'module' });
+    const lifted = await new Promise((resolve) => { crane.onmessage = ({ data }) => resolve(data); });
     const names = [Mast, sails.Jib, Hull, Own, class { static { } }].map((one) => one.name).join(' ');
-    document.title = [names, sails.Jib.area(), new Berth().depth, Berth.count, tides, Object.keys(rest).length, level, text, common.spread(1, 2), [..."ab"].length].join();`,
+    document.title = [names, sails.Jib.area(), new Berth().depth, Berth.count, tides, Object.keys(rest).length, level, text, common.spread(1, 2), [..."ab"].length, lifted].join();`,
   'src/hull.ts': 'export default class<T = number> { static depth = 4; draught?: T }',
+  'src/crane.ts': `import('./late').then(({ name }) => postMessage(\`lifts \${name}\`));\n`,
   'src/late.ts': `export const name = await Promise.resolve('late');\n`,
   'src/common.cjs': `module.exports = { spread: (...all) => ({ ...all }).hasOwnProperty('1') };\n`,
   'src/berth.css': '.berth { inset: 0; user-select: none; color: rgb(0 0 0 / 50%); &:hover { color: red } }',
@@ -60,7 +63,7 @@ test.each(isLong ? targets : [targets[0], targets[2]])(
     expect(css.includes('inset:')).toBe(edition === 2022);
     const { page, errors, close } = await openBuilt(browser, workspace.path('dist'));
     await page.waitForFunction('document.title !== ""');
-    expect([await page.title(), errors]).toEqual(['Mast Jib default own ,2,4,1,1,2,3,8,LATE,true,2', []]);
+    expect([await page.title(), errors]).toEqual(['Mast Jib default own ,2,4,1,1,2,3,8,LATE,true,2,lifts late', []]);
     await close();
     workspace.dispose();
   },
