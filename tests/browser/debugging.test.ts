@@ -160,16 +160,20 @@ test('an error three modules deep after an await is told with names and places o
 test('errors of workers and rejected imports are told at their places', async () => {
   await start({
     'main.tsx': `document.querySelector('button')!.onclick = async () => {\n  new Worker(new URL('./crane.ts', import.meta.url), { type: 'module' });\n  await import('./late');\n};\n`,
-    'crane.ts': `import { lift } from './lift';\nlift(9 as number);\n`,
-    'lift.ts': `export function lift(tons: number): void {\n  if (tons > 5) throw new RangeError('too heavy');\n}\n`,
+    'crane.ts': `import './lift';\n`,
+    'calm.ts': 'await 0;\nexport {};\n',
+    'lift.ts': `import './calm'; export function lift(tons: number): void {\n  if (tons > 5) throw new RangeError('too heavy');\n}\nlift(9 as number);\n`,
     'late.ts': `export const tide: string = 'high';\nthrow new TypeError('late ' + tide);\n`,
   });
   const after = at.program.mark;
+  const told: string[] = [];
+  at.page.on('pageerror', ({ message }) => told.push(message));
   await at.page.click('button');
   const worker = await at.program.next('error', { after, where: ({ page: from }) => from === 'crane.ts' });
   expect(worker.problem).toMatchObject({ message: 'RangeError: too heavy', file: 'lift.ts', position: { line: 2, column: 22 } });
   const late = await at.program.next('error', { after, where: ({ page: from }) => from === 'index.html' });
   expect(late.problem).toMatchObject({ message: 'TypeError: late high', file: 'late.ts', position: { line: 2 } });
+  expect(told.filter((message) => message === 'too heavy')).toHaveLength(1);
 });
 
 describe('maps', () => {

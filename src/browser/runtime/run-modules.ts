@@ -32,10 +32,12 @@ export function runEntry(id: string): void {
     const instance = registry.get(id)?.instance ?? linkFrom(id);
     const run = () => {
       const done = evaluate(instance);
-      entryRuns.add(done);
-      if (instance.error) reportStart(instance.error.value);
-      else done.catch(reportStart);
-      return done;
+      const atOnce = instance.error;
+      if (atOnce) reportStart(atOnce.value);
+      // What was reported is no rejection that nobody handles, too.
+      const settled = done.catch((error) => (atOnce ? undefined : reportStart(error)));
+      entryRuns.add(settled);
+      return settled;
     };
     const pauses = pausesBelow(instance);
     if (pauses) entryRuns.add(pauses.then(run));
