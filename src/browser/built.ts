@@ -69,7 +69,8 @@ function begin(): void {
   };
   const hook: Hook = {
     more({ late, workers, integrity }) {
-      Object.assign(settings.late, late);
+      // What either of them doesn't have from the start: scripts of the other may still be on their way.
+      for (const [id, paths] of Object.entries(late)) settings.late[id] = [...new Set([...filesOf(id), ...paths])];
       settings.workers = { ...settings.workers, ...workers };
       settings.integrity = { ...settings.integrity, ...integrity };
     },

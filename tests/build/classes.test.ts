@@ -30,8 +30,11 @@ console.log(['hail', 'crane', 'dock', 'bell', '__proto__', '7', 'loud', 'self', 
 const early = class { static tells = this.name; static { console.log(this.name); } };
 const keyed = class { static ['ke' + 'y']() {} static depth = this.name; }, renamed = class { static ['na' + 'me']() {} static depth = 1; }, field = class { static name = 'field'; };
 console.log(early.tells, keyed.depth, typeof renamed.name, field.name);
+class Boat { mast = this.keel; constructor(hull = {}, readonly keel = hull ? 2 : 1) {} }
+console.log(Object.keys(new Boat()).join(), new Boat().mast, new Boat().keel);
 `;
-const namesTell = 'hail,crane,dock,bell,__proto__,7,loud,self,named #hidden ring true|early|early keyed function field';
+const namesTell =
+  'hail,crane,dock,bell,__proto__,7,loud,self,named #hidden ring true|early|early keyed function field|keel,mast undefined 2';
 
 const accessors = `import { Hull } from 'hulls';
 export class Mast { accessor height: number = 3; static accessor count = 4; accessor #sail = 2; accessor ['to' + 'p'] = 5; accessor accessor = 6; reef() { return this.#sail++; } }

@@ -69,9 +69,11 @@ export async function translateScript(written: string, options: TranslateOptions
   const asked = filled?.text ?? source;
   // Fields can only be made assignments where they are taken apart, which syntax before 2022 asks for.
   const lowering = { ...(definedFields ? {} : { assumptions: { setPublicClassFields: true } }), ...target };
-  // Where fields are assigned, what the constructor's parameters declare comes before them, which two steps would turn round.
+  // Where fields are assigned, what the constructor's parameters declare comes before them, which two steps would turn round. Where they
+  // are defined it comes behind them, which one step would.
   const isLowered = target.target !== undefined && target.target !== 'es2022';
-  const isInTwo = isLowered && legacyDecorators && source.includes('@') && (definedFields || using.test(source));
+  const isDecorated = legacyDecorators && source.includes('@') && (definedFields || using.test(source));
+  const isInTwo = isLowered && (isDecorated || (definedFields && isTypeScript && mayDeclareFields.test(source)));
   // Fields that become assignments give no names.
   const wanted = { ofFields: definedFields, ofDecorated: legacyDecorators && !isInTwo && source.includes('@') };
   const named = isLowered && !isInTwo ? await withNames(asked, lang, wanted) : undefined;
@@ -141,6 +143,10 @@ async function placing({ given, toFirst }: Step, edits: readonly RawMap[], sourc
   const { sourcePosition } = await import('./source-position.js');
   return (bytes) => sourcePosition(toSource, given, utf16Offset(given, bytes), source);
 }
+
+/** Signs of a constructor whose parameters declare fields. A false alarm costs a translation. */
+const mayDeclareFields =
+  /\bconstructor\s*\((?:[^{}]|\{[^{};]*\}){0,3000}?\b(?:public|private|protected|readonly|override)\s+[\w$]/;
 
 /** Signs of a variable that a namespace of TypeScript may export. A false alarm costs a syntax tree. */
 function mayExportVariables(source: string): boolean {
