@@ -64,6 +64,18 @@ test('the examples of docs/updates.md run: state is handed on, and a dependency 
   await other.close();
 });
 
+test('CommonJS, which goes on with what it was given, runs again with a module that takes its own updates', async () => {
+  const at = await start({
+    'main.js': `import { tell } from './tell.cjs'; import { tide } from './tide.js'; window.tell = () => tell() + tide; import.meta.live.take('./tell.cjs', () => {});`,
+    'tell.cjs': `const { tide } = require('./tide.js');\nexports.tell = () => tide;`,
+    'tide.js': `export const tide = 'high';\nimport.meta.live.take();`,
+  });
+  const applied = await at.save({ 'tide.js': `export const tide = 'low';\nimport.meta.live.take();` });
+  expect(applied).toMatchObject({ ran: ['tide.js', 'tell.cjs'] });
+  expect([await at.page.evaluate('tell()'), at.loads()]).toEqual(['lowlow', 1]);
+  await at.close();
+});
+
 test('cleanups run dependents first, each module runs again once, and variables follow live bindings', async () => {
   const at = await start({
     'main.js': `import './left.js'; import './right.js'; window.said ??= []; import.meta.live.take(); import.meta.live.cleanup(() => said.push('clean main')); said.push('main');`,

@@ -36,10 +36,18 @@ export function planUpdate(changed: Iterable<string>, notes: string[]): Plan {
     const instance = registry.get(id)?.instance;
     if (!instance) continue;
     if (instance.live?.refused) throw new NeedsReload(instance.live.refused.reason, chain);
-    if (takesItself(instance)) plan.takers.add(id);
-    else climb(plan, id, chain, notes);
+    if (takesItself(instance)) {
+      plan.takers.add(id);
+      if (!takesAsComponents(instance)) climbToHolders(plan, id, chain);
+    } else climb(plan, id, chain, notes);
   }
   return plan;
+}
+
+/** CommonJS modules go on with what `require` gave them; the variables of others follow a module that takes its own updates. */
+function climbToHolders(plan: Plan, id: string, chain: string[]): void {
+  for (const importer of importersOf.get(id) ?? [])
+    if (registry.get(importer)?.instance?.isCommonJs && !plan.rerun.has(importer)) plan.rerun.set(importer, [...chain, importer]);
 }
 
 /** Hands an update on to the importers of a module that doesn't take it. */
