@@ -26,7 +26,9 @@ export function licencesOf(project: ProjectGraph, { graph, members }: Program): 
 /** Licence comments of a text whose strings are not told from code: one that isn't a comment does no harm here. */
 function commentsIn(text: string): string[] {
   if (!/\/\*!|@(?:license|licence|preserve|copyright)\b/i.test(text)) return [];
-  return [...text.matchAll(/\/\*[\s\S]*?\*\//g)].flatMap(([comment]) => (isLicence(comment.slice(2, -2)) ? [comment] : []));
+  return [...text.matchAll(/\/\*[\s\S]*?(?:\*\/|$)/g)].flatMap(([comment]) =>
+    comment.endsWith('*/') && isLicence(comment.slice(2, -2)) ? [comment] : [],
+  );
 }
 
 /** The package of a module with its version, or the project. */

@@ -3,6 +3,7 @@ import { applyEdits, type Edit } from '../core/link/edits.js';
 import { movedMappings } from '../core/maps/complete-mappings.js';
 import type { RawMap } from '../core/maps/raw-map.js';
 import { lineFeedStarts } from '../core/text/line-index.js';
+import { elementsIn } from '../core/text/walks.js';
 
 /** A compiled component that hands its state on to its next version. */
 export interface KeptComponent {
@@ -83,7 +84,7 @@ export function keepState(code: string, { map, source, name, id, hash }: KeepOpt
 /** What `<script module>` and `<script>` hold. */
 function scriptsOf(source: string): [module: string, instance: string] {
   let [module, instance] = ['', ''];
-  for (const [, attributes = '', content = ''] of source.matchAll(/<script\b([^>]*)>([\s\S]*?)<\/script>/g)) {
+  for (const { attributes, content } of elementsIn(source, 'script')) {
     if (/\bmodule\b/.test(attributes)) module += content;
     else instance += content;
   }

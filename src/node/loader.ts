@@ -66,5 +66,5 @@ function isCommonJs(file: string, code: string): boolean {
     }
     if (dirname(at) === at) break;
   }
-  return !/^\s*(?:import|export)\b/m.test(code);
+  return !/^[^\S\n]*(?:import|export)\b/m.test(code);
 }

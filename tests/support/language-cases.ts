@@ -8,8 +8,17 @@ ended();
 `;
 const programOf = (files: ProgramFiles, loads: string[] = ['./main.js']): ProgramFiles => ({ ...files, 'last.js': last(loads) });
 
+/** Comments in which each way of reading them wrongly doubles the time. */
+const much = '/**/'.repeat(50) + '/* // * */'.repeat(40);
+
 /** Programs for what the language allows but random programs seldom do. */
 export const languageCases: Record<string, ProgramFiles> = {
+  muchBetweenWords: programOf({
+    'main.js': `import { moor } from './quay.js'; import a from './async.js'; import f from './named.js';\nlog(moor(...${much}['bow', 'stern']), (function${much}(tide)${much}{ return tide; })(4), a.name, f.name, typeof nowhere${much} === 'object');\nlog(...${much}Object.keys(await import${much}('./quay.js')));\n`,
+    'quay.js': `export${much}function${much}moor(...${much}lines) { return lines.length; }${'\n'.repeat(100_000)}export const late = 1;\n`,
+    'async.js': `export${much}default${much}async${much}() => 1;\n`,
+    'named.js': `export${much}default${much}async function${much}*${much}() {}\n`,
+  }),
   liveBindings: programOf({
     'main.js': `import * as all from './tide.js';\nimport { a, b, c, d, e, f, g, K, h, i, set } from './tide.js';\nconst show = () => log(a, b, c, d, e, f, g, typeof K, typeof h, i, Object.values(all).length);\nshow(); set(); show();\nlog(all.a, all.h === h);\n`,
     'tide.js': `export let a = 1, b = 2, c = 3; export var d = 4, e = 5, f, g = 7, i;

@@ -15,6 +15,7 @@ import { analysePlaces } from '../link/module-analysis.js';
 import { type ParsedModule, parseModule } from '../link/parse-module.js';
 import { scriptsNamed } from '../link/script-imports.js';
 import { indexTree, type Spanned } from '../link/tree.js';
+import { gap } from '../text/walks.js';
 import { changedName } from './changed-name.js';
 import { choicesIn, choiceTypes, mayBeKnown } from './choices.js';
 import { lateImportsIn } from './late-imports.js';
@@ -43,6 +44,8 @@ export function readMember(input: MemberInput): Member {
 }
 
 const lookedAt = new Set([...choiceTypes, ...givingTypes, 'ImportExpression', 'MetaProperty', 'NewExpression', 'Property']);
+const functionHead = new RegExp(String.raw`^(?:async\b${gap}*)?function(?:${gap}*\*)?`);
+const defaultHead = new RegExp(`^export${gap}+default`);
 const withCalls = new Set([...lookedAt, 'CallExpression']);
 
 /** A module's text as a tree. What a translator has made can be read; if it can't, nobody may be left with half a program. */
@@ -240,9 +243,7 @@ class Reader {
       return;
     }
     const isFunction = declaration.type === 'FunctionDeclaration';
-    const head = isFunction
-      ? /^(?:async\b(?:\s|\/\*[\s\S]*?\*\/|\/\/.*)*)?function(?:(?:\s|\/\*[\s\S]*?\*\/|\/\/.*)*\*)?/
-      : /^class/;
+    const head = isFunction ? functionHead : /^class/;
     const at = declaration.start + head.exec(member.text.slice(declaration.start))![0].length;
     member.places.push({ kind: 'name', start: at, end: at });
     member.named.set(defaultName, { kind: isFunction ? 'function' : 'class', values: [] });
@@ -253,7 +254,7 @@ class Reader {
 
   /** Brackets around a value stand in front of it. */
   #valueStart(start: number, valueStart: number): number {
-    const head = /^export(?:\s|\/\*[\s\S]*?\*\/|\/\/.*)+default/.exec(this.#input.text.slice(start, valueStart))!;
+    const head = defaultHead.exec(this.#input.text.slice(start, valueStart))!;
     return start + head[0].length;
   }
 

@@ -1,4 +1,5 @@
 import { parseSync } from 'oxc-parser';
+import { elementsIn, without } from '../text/walks.js';
 import { refuseTooDeep } from '../translate/nesting.js';
 import { scriptOf } from './props.js';
 
@@ -38,7 +39,7 @@ export function importsOf(path: string, text: string): Import[] {
   for (const [, , specifier] of script.matchAll(/\brequire\(\s*(['"])([^'"]+)\1\s*\)/g))
     imports.push({ specifier: specifier!, names: ['*'], isType: false });
   if (framework) {
-    for (const [, style] of text.matchAll(/<style\b[^>]*>([\s\S]*?)<\/style>/g)) imports.push(...styleImports(style!));
+    for (const { content } of elementsIn(text, 'style')) imports.push(...styleImports(content));
     for (const [, , specifier] of text.matchAll(/\s(?:src|poster)=(["'])(\.{1,2}\/[^"'{]+)\1/g))
       imports.push({ specifier: specifier!, names: [], isType: false });
   }
@@ -46,7 +47,7 @@ export function importsOf(path: string, text: string): Import[] {
 }
 
 function styleImports(text: string): Import[] {
-  const plain = text.replace(/\/\*[\s\S]*?\*\//g, '');
+  const plain = without(text, '/*', '*/');
   const imports: Import[] = [];
   for (const [, , specifier] of plain.matchAll(/@(?:import|use|forward|reference)\s+(?:url\(\s*)?(["'])([^"']+)\1/g)) {
     if (/^(?:https?:|sass:)/.test(specifier!)) continue;
@@ -58,20 +59,20 @@ function styleImports(text: string): Import[] {
       isType: false,
     });
   }
-  for (const [, , specifier] of plain.matchAll(/url\(\s*(["']?)([^"')]+)\1\s*\)/g))
+  for (const [, , specifier] of plain.matchAll(/url\(\s*(["']?)([^"')]{1,4000})\1\s*\)/g))
     if (!/^(?:[a-z]+:|\/|#|~)/i.test(specifier!))
       imports.push({ specifier: specifier!.startsWith('.') ? specifier! : `./${specifier}`, names: [], isType: false });
   return imports;
 }
 
 function pageImports(text: string): Import[] {
-  const plain = text.replace(/<!--[\s\S]*?-->/g, '');
+  const plain = without(text, '<!--', '-->');
   const imports: Import[] = [];
   for (const [, , specifier] of plain.matchAll(/\s(?:src|href|poster)=(["'])([^"'#]+)\1/g))
     if (!/^(?:[a-z]+:|\/\/|\/|#|\?)/i.test(specifier!))
       imports.push({ specifier: specifier!.startsWith('.') ? specifier! : `./${specifier}`, names: [], isType: false });
-  for (const [, script] of plain.matchAll(/<script\b(?![^>]*\bsrc=)[^>]*type=["']module["'][^>]*>([\s\S]*?)<\/script>/g))
-    imports.push(...importsOf('/inline.ts', script!));
-  for (const [, style] of plain.matchAll(/<style\b[^>]*>([\s\S]*?)<\/style>/g)) imports.push(...styleImports(style!));
+  for (const { attributes, content } of elementsIn(plain, 'script'))
+    if (/type=["']module["']/.test(attributes) && !/\bsrc=/.test(attributes)) imports.push(...importsOf('/inline.ts', content));
+  for (const { content } of elementsIn(plain, 'style')) imports.push(...styleImports(content));
   return imports;
 }

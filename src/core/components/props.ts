@@ -1,4 +1,5 @@
 import { parseSync } from 'oxc-parser';
+import { elementsIn } from '../text/walks.js';
 import { mayBeTooDeep, refuseTooDeep } from '../translate/nesting.js';
 
 /** What a prop takes, as far as the source says. */
@@ -43,7 +44,7 @@ export function scriptOf(
 ): { text: string; lang: 'tsx' | 'ts' | 'jsx'; framework?: 'vue' | 'svelte' } {
   const framework = /\.(vue|svelte)$/.exec(file)?.[1] as 'vue' | 'svelte' | undefined;
   if (!framework) return { text: source, lang: /\.tsx$/.test(file) ? 'tsx' : /\.ts$/.test(file) ? 'ts' : 'jsx' };
-  const scripts = [...source.matchAll(/<script\b[^>]*>([\s\S]*?)<\/script>/g)].map(([, text]) => text!);
+  const scripts = elementsIn(source, 'script').map(({ content }) => content);
   return { text: scripts.join('\n'), lang: 'ts', framework };
 }
 

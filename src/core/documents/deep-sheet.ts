@@ -7,7 +7,7 @@ const deepest = 250;
 export function refuseDeepSheet(id: string, text: string): void {
   let rules = 0;
   let brackets = 0;
-  for (const [sign] of text.matchAll(/\/\*[\s\S]*?\*\/|"(?:[^"\\\n]|\\[\s\S])*"|'(?:[^'\\\n]|\\[\s\S])*'|[{}()[\];]/g)) {
+  for (const [sign] of text.matchAll(/\/\*[\s\S]*?(?:\*\/|$)|"(?:[^"\\\n]|\\[\s\S])*"|'(?:[^'\\\n]|\\[\s\S])*'|[{}()[\];]/g)) {
     if (sign === '(' || sign === '[') brackets++;
     else if (sign === ')' || sign === ']') brackets = Math.max(0, brackets - 1);
     else if (sign.length === 1) {

@@ -22,7 +22,12 @@ export function foldTextually(text: string, constants: Readonly<Record<string, s
   // Written in pieces or with brackets, a chain is the same to a parser.
   const heads = new Set(present.map((chain) => escaped(chain.split('.')[0]!)));
   for (const head of heads)
-    if (new RegExp(`${head}(?<![\\w$]${head})(?:\\.[\\w$]+)*\\s*(?:\\[|\\?\\.|\\s\\.|\\.\\s|/)`).test(text)) return undefined;
+    if (
+      new RegExp(`${head}(?<![\\w$]${head})(?<!(?<!\\.\\.)\\.${head})(?:\\.[\\w$]+)*\\s*(?:\\[|\\?\\.|\\s\\.|\\.\\s|/)`).test(
+        text,
+      )
+    )
+      return undefined;
   const places = new Map<number, Edit>();
   const longestFirst = present.sort((a, b) => b.length - a.length).map(escaped);
   const chains = new RegExp(

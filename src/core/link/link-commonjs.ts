@@ -1,6 +1,7 @@
 import { parse } from 'es-module-lexer';
 import { intern } from '../text/intern.js';
 import { countLineEnds } from '../text/line-index.js';
+import { gap } from '../text/walks.js';
 import { applyEdits, type Edit } from './edits.js';
 import { foldTextually } from './fold-in-text.js';
 import type { Found, Linked, LinkInput, ModuleRequest } from './linked.js';
@@ -50,7 +51,7 @@ function scan({ text, constants, handle }: LinkInput): Found | undefined {
     return ' import';
   });
   // The lexer takes a call behind dots for one of a method.
-  const lexed = replaced.replace(/\.\.\.(?=(?:\s|\/\*[\s\S]*?\*\/)*import\b)/g, '   ');
+  const lexed = replaced.replace(spreadImport, '   ');
   // What is passed on or declared under that name may be another function.
   if (/(?<!\btypeof |["'])\brequire\b(?!["']|\s+[\w$])/.test(replaced)) return undefined;
   let last = -1;
@@ -101,6 +102,8 @@ function choiceAt(text: string, { start, end, text: value }: Edit): { dead?: [st
   if (!holds) return { dead: [firstStart, firstStart + first!.length] };
   return second === undefined ? {} : { dead: [end + whole.length - 1 - second.length, end + whole.length - 1] };
 }
+
+const spreadImport = new RegExp(String.raw`\.\.\.(?=${gap}*import\b)`, 'g');
 
 const choice = /\s*([!=])==?\s*(["'])([\w-]*)\2\s*\)\s*\{([^{}]*)\}(?:\s*else\s*\{([^{}]*)\}|(?!\s*(?:else\b|\/)))/y;
 

@@ -82,7 +82,7 @@ function internNames({ exported, request, imported }: Indirect): Indirect {
  */
 function withoutTree({ input, edits }: Draft, suspects: ReadonlySet<string>): { isParsed: boolean } | undefined {
   const { text } = input;
-  if (mayComment.test(text) || (text.includes('-->') && /^\s*-->/m.test(text))) return undefined;
+  if (mayComment.test(text) || (text.includes('-->') && /^[^\S\n]*-->/m.test(text))) return undefined;
   if (text.includes('export') && /\bexport\s*\{\s*\}/.test(text)) return undefined;
   if (suspects.size > 0 && mayBeAssigned(text, suspects)) return undefined;
   if (!/\bawait\b|\barguments\b/.test(text)) return { isParsed: false };

@@ -87,7 +87,7 @@ function hasStep(text: string, names: ReadonlySet<string>): boolean {
 /** `for (name of …)`, `for ({ name } in …)`. */
 function hasLoopTarget(text: string, names: ReadonlySet<string>): boolean {
   if (!text.includes('for')) return false;
-  for (const { 1: head } of text.matchAll(/\bfor\b(?:\s*await\b)?\s*\((?!\s*(?:const|let|var)\b)([^;]*?)\b(?:of|in)\b/g))
+  for (const { 1: head } of text.matchAll(/\bfor\b(?:\s*await\b)?\s*\((?!\s*(?:const|let|var)\b)([^;]{0,5000}?)\b(?:of|in)\b/g))
     for (const word of wordsIn(head!)) if (names.has(word)) return true;
   return false;
 }

@@ -183,7 +183,7 @@ function topLevelArguments(tree: Program): Edit[] {
 /** `a<!--b` compares in a module but starts a comment in a script: a space keeps them apart (ECMA-262, B.1.1). */
 function htmlCommentEdits(tree: Program, text: string): Edit[] {
   const edits: Edit[] = [];
-  if (!text.includes('<!--') && !/^\s*-->/m.test(text)) return edits;
+  if (!text.includes('<!--') && !/^[^\S\n]*-->/m.test(text)) return edits;
   walk(tree, {
     enter(node) {
       if (node.type === 'BinaryExpression') {

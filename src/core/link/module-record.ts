@@ -1,5 +1,6 @@
 import type { Export, Import } from 'es-module-lexer';
 import { intern } from '../text/intern.js';
+import { gap } from '../text/walks.js';
 import type { ImportRecord, LexerRecords, ModuleRequest } from './linked.js';
 import type { NamedFile } from './script-imports.js';
 import { readImportedNames, unescapeName, wordsFrom } from './statement-words.js';
@@ -231,8 +232,10 @@ function functionNames(text: string): Set<string> {
   return names;
 }
 
-const functionHead =
-  /\bfunction(?=[\s*/])(?:\s|\*(?!\/)|\/\*[\s\S]*?\*\/|\/\/[^\n\r\u2028\u2029]*)*((?:[\p{ID_Continue}$]|\\u(?:[0-9a-fA-F]{4}|\{[0-9a-fA-F]+\}))+)/gu;
+const functionHead = new RegExp(
+  String.raw`\bfunction(?=[\s*/])(?:${gap}|\*(?!/))*((?:[\p{ID_Continue}$]|\\u(?:[0-9a-fA-F]{4}|\{[0-9a-fA-F]+\}))+)`,
+  'gu',
+);
 
 function takeExports(draft: Draft, exports: readonly Export[], requestOfImport: readonly number[]): void {
   const bindingOf = new Map(draft.bindings.map((binding) => [binding.local, binding]));

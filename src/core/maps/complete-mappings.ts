@@ -153,7 +153,7 @@ function placeBetween({ before, after, word, source, starts }: Gap): [line: numb
   if (to <= from || to - from > farthest) return undefined;
   const gap = source.slice(from, to);
   // Comments may hold the word too.
-  const plain = gap.replace(/\/\*[\s\S]*?\*\/|\/\/[^\n]*/g, (comment) => comment.replace(/[^\n]/g, ' '));
+  const plain = gap.replace(/\/\*[\s\S]*?(?:\*\/|$)|\/\/[^\n]*/g, (comment) => comment.replace(/[^\n]/g, ' '));
   const places = [...plain.matchAll(new RegExp(`(?<![\\w$])${word.replaceAll('$', '\\$')}(?![\\w$])`, 'g'))];
   if (places.length !== 1) return undefined;
   const offset = from + places[0]!.index;

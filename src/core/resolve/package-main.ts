@@ -47,7 +47,7 @@ export function requiredTarget(
   if (typeof shared !== 'string' || shared === plain) return plain;
   if (isMadeOfModule(join(folder, plain), folder, reading)) return shared;
   const text = reading.readText(join(folder, shared)) ?? '';
-  return /\bexports\b/.test(text) && !/^\s*(?:import|export)\b/m.test(text) ? shared : plain;
+  return /\bexports\b/.test(text) && !/^[^\S\n]*(?:import|export)\b/m.test(text) ? shared : plain;
 }
 
 /** What sets the mark, and doesn't only look for it in others. */

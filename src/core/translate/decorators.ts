@@ -46,7 +46,7 @@ function isWithoutProposals(text: string): boolean {
 /** Comments and strings aside, the text has an `@` in front of a name and a class. Errs towards yes. */
 function mayHoldDecorator(text: string): boolean {
   if (!text.includes('@') || !/\bclass\b/.test(text)) return false;
-  const code = text.replace(/\/\*[\s\S]*?\*\/|\/\/.*|(["'`])(?:\\[\s\S]|(?!\1)[^\\])*\1/g, '');
+  const code = text.replace(/\/\*[\s\S]*?(?:\*\/|$)|\/\/.*|(["'`])(?:\\[\s\S]|(?!\1)[^\\])*\1/g, '');
   return /@[\w$(]/.test(code);
 }
 

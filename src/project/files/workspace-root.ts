@@ -54,7 +54,7 @@ function npmPatterns(text: string): string[] {
 /** The items of the list `packages`, one a line. */
 function yamlPatterns(text: string): string[] {
   const [, list = ''] = /^packages:[^\S\n]*\n((?:[^\S\n]*(?:-.*|#.*)?(?:\n|$))*)/m.exec(text) ?? [];
-  return [...list.matchAll(/^\s*-\s*(['"]?)([^'"#\n]+?)\1\s*(?:#.*)?$/gm)].map((match) => match[2]!);
+  return [...list.matchAll(/^[^\S\n]*-\s*(['"]?)([^'"#\n]+?)\1\s*(?:#.*)?$/gm)].map((match) => match[2]!);
 }
 
 function textOf(file: string): string {

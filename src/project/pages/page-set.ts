@@ -143,7 +143,7 @@ export class PageSet {
 
   #hasImports(id: string): boolean {
     const { files, paths } = this.#options;
-    return /^\s*(?:import\s*["'{*\w]|export\s*[{*\w])/m.test(files.readText(paths.fileOf(id)) ?? '');
+    return /^[^\S\n]*(?:import\s*["'{*\w]|export\s*[{*\w])/m.test(files.readText(paths.fileOf(id)) ?? '');
   }
 }
 

@@ -228,7 +228,7 @@ async function linkedForm(
 }
 
 /** A regular expression may begin there. Errs towards yes. */
-const mayHoldPattern = /(?:^|[=(,:;!&|?{}[>+~\n-]|\b(?:return|typeof|case|in|of|await|yield|void))\s*\/(?![/*>])/;
+const mayHoldPattern = /(?:^|[=(,:;!&|?{}[>+~\n-]|\b(?:return|typeof|case|in|of|await|yield|void))[^\S\n]*\/(?![/*>])/;
 
 /** Whether an ECMAScript module may hold what its linked form lets through. */
 function mayBeWrong(
@@ -246,11 +246,17 @@ function mayBeWrong(
 function mayExportWrongly(exports: LexerRecords[1], text: string, id: string): boolean {
   const names = exports.flatMap((record) => ('name' in record && record.name !== undefined ? [record.name] : []));
   if (new Set(names).size < names.length) return true;
-  const list = /\bexport\s*\{[^}]*\}(?!\s*from\b)/g;
-  if (isInPackage(id) || !list.test(text)) return false;
-  const locals = exports.flatMap((record) => ('localName' in record && record.localName ? [record.localName] : []));
-  const mentioned = new Set(text.replace(list, '').match(/[\w$]+/g));
-  return locals.some((name) => /^[\w$]+$/.test(name) && !mentioned.has(name));
+  if (isInPackage(id)) return false;
+  const list = /export\s*\{/y;
+  const listed = exports.flatMap((record) => {
+    list.lastIndex = record.exportStart;
+    return 'localName' in record && record.localName !== undefined && list.test(text) ? [record] : [];
+  });
+  if (listed.length === 0) return false;
+  const places = new Set(listed.flatMap(({ start, localStart }) => [start, localStart]));
+  const mentioned = new Set<string>();
+  for (const { 0: word, index } of text.matchAll(/[\w$]+/g)) if (!places.has(index)) mentioned.add(word);
+  return listed.some(({ localName = '' }) => /^[\w$]+$/.test(localName) && !mentioned.has(localName));
 }
 
 /** Whether plain JavaScript is CommonJS. What can't be read is told by others. */
