@@ -17,7 +17,7 @@ export const problemCodes = {
   'package-entry-missing': 'A package is installed but does not offer the imported path.',
   'builtin-in-browser': 'A module for the browser imports a part of Node.js.',
   'kind-unknown': 'A module imports a file that looks like source and that nothing translates.',
-  'syntax-error': 'A module, a style sheet or a JSON file cannot be parsed.',
+  'syntax-error': 'A module, a style sheet or a JSON file cannot be parsed, or an engine would refuse it as a whole.',
   'syntax-unsupported': 'A module uses syntax that browsers do not run and that is not lowered.',
   'not-lowered': 'A module or a style sheet uses what some of the targets do not know and what cannot be written in another way.',
   'translator-missing': 'The targets need ECMAScript 5, and the translator for it is not installed.',
