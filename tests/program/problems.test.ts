@@ -19,7 +19,7 @@ const cases: Record<string, Record<string, string | Buffer>> = {
     {
       'src/twice.ts': 'export default 1;\nexport default 2;\n',
       'src/ends.js': `import { tide } from './unknown.js';\nif (tide) {\n  return;\n}\n`,
-      'src/unknown.js': 'let tide = 1;\nvar tide = 2;\nexport { tide };\n',
+      'src/unknown.js': `import { tide } from './tern';\nfunction tide() {\n  return arguments;\n}\nexport { tide };\n`,
       'src/pattern.ts': `type Gull = string;\nexport const isGull = (gull: Gull) => /gull(s/.test(gull);\n`,
       'src/tern.ts': 'export { tern };\n',
     },

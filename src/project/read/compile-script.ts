@@ -215,8 +215,8 @@ async function linkedForm(
     const records = await recordsOf(id, text, scope);
     let linked = await (records ? linkModule({ ...input, records }) : linkCommonJs(input));
     if (lacksCertainty(linked)) linked = await linkCommonJs(input, true);
-    // What was translated is known to parse, but for what translators pass over.
-    const isKnown = isTranslated ? !mayHoldPattern.test(text) : linked.isParsed;
+    // What was translated is known to parse, but for what translators pass over; of what a package holds, that its body does is enough.
+    const isKnown = isTranslated ? !mayHoldPattern.test(text) : linked.isParsed && isInPackage(id);
     const isSound =
       (isKnown || isExpression(linked.code)) && !(records && mayBeWrong(text, records[1], { id, linked, isTranslated }));
     return (isSound ? undefined : await syntaxMistake(text, records !== undefined)) ?? linked;
