@@ -174,6 +174,11 @@ test('targets come from the settings, the project, or are widely available brows
     code: 1,
     stderr: expect.stringContaining('npm install -D @swc/core'),
   });
+  workspace.write({ 'src/late.ts': `export const name: string = 'late';\nexport const isGull = /gull(s/.test(name);\n` });
+  expect(await run()).toMatchObject({
+    code: 1,
+    stderr: expect.stringMatching(/Unterminated group\. syntax-error\n {2}src\/late\.ts:2:23\n/),
+  });
   expect(await run('--targets', 'gulls 3')).toMatchObject({ code: 2, stderr: expect.stringContaining('no browserslist query') });
   workspace.dispose();
 }, 60_000);

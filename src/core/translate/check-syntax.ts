@@ -13,9 +13,13 @@ export interface SyntaxMistake {
 
 /**
  * What keeps JavaScript from running as a whole, early errors too (ECMA-262, 17): it would take everything else in its script with it.
- * `undefined` where nothing is wrong, as where an engine that refused it is only older than the text.
+ * `undefined` where nothing is wrong, as where an engine that refused it is only older than the text. `isBuilt`: regular expressions
+ * count too, of which the page's browser knows more while it is served.
  */
-export function syntaxMistake(text: string, isModule: boolean): SyntaxMistake | undefined {
+export function syntaxMistake(
+  text: string,
+  { isModule, isBuilt }: { isModule: boolean; isBuilt: boolean },
+): SyntaxMistake | undefined {
   const { errors, program } = parseSync(isModule ? 'module.js' : 'module.cjs', text, {
     lang: 'js',
     sourceType: isModule ? 'module' : 'commonjs',
@@ -23,7 +27,7 @@ export function syntaxMistake(text: string, isModule: boolean): SyntaxMistake | 
     showSemanticErrors: true,
   });
   const error = errors.find(({ severity }) => severity === 'Error');
-  if (!error) return patternMistake(program as unknown as Program);
+  if (!error) return isBuilt ? patternMistake(program as unknown as Program) : undefined;
   const [label] = error.labels;
   const start = label?.start ?? 0;
   const hint = error.helpMessage ? { hint: error.helpMessage } : {};

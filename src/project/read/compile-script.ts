@@ -210,20 +210,20 @@ async function linkedForm(
   { lacksCertainty }: CompileTools,
   isTranslated: boolean,
 ): Promise<Linked | SyntaxMistake> {
-  const { text } = input;
+  const { text, isBuilt = false } = input;
   try {
     const records = await recordsOf(id, text, scope);
     let linked = await (records ? linkModule({ ...input, records }) : linkCommonJs(input));
     if (lacksCertainty(linked)) linked = await linkCommonJs(input, true);
     // What was translated is known to parse, but for what translators pass over; of what a package holds, that its body does is enough.
-    const isKnown = isTranslated ? !mayHoldPattern.test(text) : linked.isParsed && isInPackage(id);
+    const isKnown = isTranslated ? !(isBuilt && mayHoldPattern.test(text)) : linked.isParsed && isInPackage(id);
     const isSound =
       (isKnown || isExpression(linked.code)) && !(records && mayBeWrong(text, records[1], { id, linked, isTranslated }));
-    return (isSound ? undefined : await syntaxMistake(text, records !== undefined)) ?? linked;
+    return (isSound ? undefined : await syntaxMistake(text, { isModule: records !== undefined, isBuilt })) ?? linked;
   } catch (error) {
     const start = (error as { idx?: number }).idx ?? 0;
     const message = `This is no JavaScript: ${(error as Error).message.split('\n')[0]}`;
-    return (await syntaxMistake(text, true)) ?? { message, start, end: start + 1 };
+    return (await syntaxMistake(text, { isModule: true, isBuilt })) ?? { message, start, end: start + 1 };
   }
 }
 
@@ -359,9 +359,9 @@ async function importWriteProblems(id: string, source: string, text: string, map
   );
 }
 
-async function syntaxMistake(text: string, isModule: boolean): Promise<SyntaxMistake | undefined> {
+async function syntaxMistake(text: string, how: { isModule: boolean; isBuilt: boolean }): Promise<SyntaxMistake | undefined> {
   const syntax = await import('../../core/translate/check-syntax.js');
-  return syntax.syntaxMistake(text, isModule);
+  return syntax.syntaxMistake(text, how);
 }
 
 async function syntaxProblem(
