@@ -18,9 +18,8 @@ export interface Chunk {
 export interface ChunkRoot {
   /** The page's id, or the module's. */
   id: string;
-  isPage: boolean;
-  /** It's a worker, whose script brings all of its modules itself: none of them is in a chunk for its sake. */
-  isWorker?: true;
+  /** A worker's script brings all of its modules itself: none of them is in a chunk for its sake. */
+  kind: 'page' | 'late' | 'worker';
   /** Modules that it needs statically, dependencies first. */
   modules: readonly string[];
 }
@@ -39,14 +38,14 @@ export interface ChunkPlan {
  */
 export function planChunks(graph: ModuleGraph<ModuleContent>, roots: readonly ChunkRoot[]): ChunkPlan {
   const places = roots
-    .filter(({ isPage, isWorker }) => isPage || isWorker)
-    .map(({ id, isPage, modules }) => ({ id, isPage, modules: new Set(modules), ever: reachableEver(graph, modules) }));
-  const pages = places.filter(({ isPage }) => isPage);
+    .filter(({ kind }) => kind !== 'late')
+    .map(({ id, kind, modules }) => ({ id, kind, modules: new Set(modules), ever: reachableEver(graph, modules) }));
+  const pages = places.filter(({ kind }) => kind === 'page');
   const needed = new Map<string, string[]>();
   const usersOf = new Map<string, string[]>();
-  for (const { id, isPage, isWorker, modules } of roots) {
-    if (isWorker) continue;
-    const around = isPage ? [] : places.filter((place) => place.ever.has(id));
+  for (const { id, kind, modules } of roots) {
+    if (kind === 'worker') continue;
+    const around = kind === 'page' ? [] : places.filter((place) => place.ever.has(id));
     const own = modules.filter((module) => around.length === 0 || !around.every((place) => place.modules.has(module)));
     needed.set(id, own);
     for (const module of own) {
@@ -122,6 +121,13 @@ function reachableEver(graph: ModuleGraph<ModuleContent>, modules: readonly stri
   const seen = new Set(modules);
   for (const id of seen)
     for (const { target, kind } of graph.edges(id)) if (!isLazy(kind) || kind === 'dynamic') seen.add(target);
+  return seen;
+}
+
+/** Everything that modules lead to, later and in workers too. */
+export function usedBelow(graph: ModuleGraph<ModuleContent>, from: Iterable<string>): ReadonlySet<string> {
+  const seen = new Set(from);
+  for (const id of seen) for (const { target } of graph.edges(id)) seen.add(target);
   return seen;
 }
 

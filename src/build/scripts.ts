@@ -309,6 +309,11 @@ function isValue(content: ModuleContent | undefined): boolean {
   return content?.kind === 'asset' || (content?.kind === 'script' && content.edges.value === true);
 }
 
+/** The ids by which the runtime knows what modules became, each once. */
+export function idsFor(bundle: Bundle, modules: readonly string[]): string[] {
+  return [...new Set(modules.flatMap((id) => bundle.idsOf(id)))];
+}
+
 /** A map is completed in place, which may be done once only. */
 function copied(input: MapInput): MapInput {
   return input.map ? { ...input, map: { ...input.map } } : input;

@@ -1,21 +1,18 @@
-import { readFileSync } from 'node:fs';
 import { gzipSync } from 'node:zlib';
-import type { Bundle } from '../core/bundle/bundle.js';
 import { kindOfFile } from '../core/file-kinds.js';
 import type { ModuleContent, StyleContent } from '../core/graph/module-content.js';
-import type { EdgeKind, ModuleGraph } from '../core/graph/module-graph.js';
+import type { EdgeKind } from '../core/graph/module-graph.js';
 import { named } from '../core/graph/named.js';
 import type { PieceModule } from '../core/pieces/piece.js';
-import { contentHash } from '../core/text/content-hash.js';
 import { entriesOf } from '../core/urls.js';
 import { manifestName } from '../project/files/built-folder.js';
 import { ShippedMaps } from '../project/files/shipped-maps.js';
 import { documentSheets, type Page } from '../project/pages/page.js';
 import { PieceModules } from '../project/pages/piece-modules.js';
 import type { ProjectGraph } from '../project/project-graph.js';
-import { Assets, nameOf } from './assets.js';
+import { Assets } from './assets.js';
 import { assetFolder, BuiltFiles, movedDown } from './built-files.js';
-import { type ChunkRoot, planChunks } from './chunks.js';
+import { type ChunkRoot, planChunks, usedBelow } from './chunks.js';
 import { licencesOf } from './licences.js';
 import type { Manifest, ManifestFile, ManifestPage } from './manifest.js';
 import type { Mapped } from './mapped.js';
@@ -26,31 +23,16 @@ import { OtherFiles } from './other-files.js';
 import type { OutputFiles } from './output-folder.js';
 import { PageWriter } from './page-writer.js';
 import { type Program, shakeProject } from './program.js';
-import { Scripts } from './scripts.js';
-import { servicePaths } from './service-paths.js';
+import { runtimeFor } from './runtime.js';
+import { idsFor, Scripts } from './scripts.js';
 import { BuiltSheets } from './sheets.js';
-import { type BuildTargets, oldTranslator } from './targets.js';
+import { oldTranslator } from './targets.js';
 import { addVerbatim } from './verbatim.js';
 import { warningsOf } from './warnings.js';
+import { type WorkersInput, workerScripts } from './workers.js';
 
 /** What the runtime looks a worker's URL up by, see `browser/built.ts`. */
 const workerMark = 'worker:';
-/** The page's runtime, which is there in three editions, each as it is and made smaller. */
-function runtimeFor({ edition, lacksImport }: BuildTargets, isSmall: boolean): string {
-  const name = `${edition === 5 ? '.es5' : edition === 2022 ? '' : '.es2015'}${isSmall ? '.min' : ''}`;
-  const text = readFileSync(new URL(`../browser/built${name}.js`, import.meta.url), 'utf8');
-  return lacksImport ? `${withoutImport}\n${text.replace(/\bimport\(/g, 'sparkImport(')}` : text;
-}
-
-/** What stands for `import()` in browsers without it: in a worker a script can be loaded, elsewhere nothing that isn't in the build. */
-const withoutImport = `var sparkImport = function (url) {
-  // Workers that are modules load none.
-  try { importScripts(); } catch (_) {
-    try { return new Function('url', 'return import(url)')(url); } catch (_) {}
-    return Promise.reject(new TypeError('This browser loads no modules: ' + url));
-  }
-  try { importScripts(url); return Promise.resolve({}); } catch (error) { return Promise.reject(error); }
-};`;
 
 /** What a build comes to before it's put in place. */
 export interface Written {
@@ -148,9 +130,9 @@ export class Writer {
     const late = this.#targets('dynamic');
     const workerIds = this.#targets('worker');
     const plan = planChunks(graph, [
-      ...pages.all().map((page): ChunkRoot => ({ id: page.id, isPage: true, modules: this.#orderOf(page) })),
-      ...late.map((id): ChunkRoot => ({ id, isPage: false, modules: graph.reachable([id]) })),
-      ...workerIds.map((id): ChunkRoot => ({ id, isPage: false, isWorker: true, modules: graph.reachable([id]) })),
+      ...pages.all().map((page): ChunkRoot => ({ id: page.id, kind: 'page', modules: this.#orderOf(page) })),
+      ...late.map((id): ChunkRoot => ({ id, kind: 'late', modules: graph.reachable([id]) })),
+      ...workerIds.map((id): ChunkRoot => ({ id, kind: 'worker', modules: graph.reachable([id]) })),
     ]);
     const chunkOf = new Map(plan.chunks.flatMap(({ key, modules }) => modules.map((id) => [id, key] as const)));
     bundle.group({
@@ -183,7 +165,7 @@ export class Writer {
     const filesOf = (id: string) => plan.needs.get(id)!.flatMap((key) => fileOf.get(key) ?? []);
     const lateFiles = Object.fromEntries(late.map((id) => [bundle.idOf(id), filesOf(id)]));
     const modulesIn = new Map(plan.chunks.map(({ key, modules }) => [fileOf.get(key) ?? '', modules]));
-    const workers = await this.#writeWorkers(workerIds, lateFiles, modulesIn);
+    const workers = await this.#writeWorkers({ ids: workerIds, late: lateFiles, modulesIn });
     const made = await this.#writePages(filesOf, lateFiles, workers);
     const licences = licencesOf(this.#project, this.#program);
     if (licences !== '') this.#files.put('licences', '.txt', { text: licences });
@@ -311,60 +293,16 @@ export class Writer {
     return { id, linked, edges: { version: '', imports, style }, css: () => text };
   }
 
-  /**
-   * Writes the scripts of workers, each with the runtime and all that it needs from the start. Their settings name other workers, which
-   * may name them: names are made of all the texts that they lead to. `modulesIn`: what files bring.
-   */
-  async #writeWorkers(
-    ids: readonly string[],
-    late: Record<string, string[]>,
-    modulesIn: ReadonlyMap<string, readonly string[]>,
-  ): Promise<Record<string, string>> {
+  async #writeWorkers(asked: Pick<WorkersInput, 'ids' | 'late' | 'modulesIn'>): Promise<Record<string, string>> {
     const { graph, bundle } = this.#program;
-    const standIn = (id: string) => `${assetFolder}/${nameOf(id)}-${contentHash('worker', id).slice(0, 10)}.js`;
-    const texts = new Map<string, Mapped>();
-    const started = new Map<string, string[]>();
-    // Worklets have no `self`.
-    const scope = this.#options.browsers.edition < 2020 ? 'self' : 'globalThis';
-    for (const id of ids) {
-      const reached = graph.reachable([id]);
-      const edges = reached.flatMap((at) => graph.edges(at));
-      const below = usedBelow(
-        graph,
-        edges.flatMap(({ kind, target }) => (kind === 'dynamic' || kind === 'worker' ? [target] : [])),
-      );
-      const others = ids.filter((other) => below.has(other));
-      started.set(id, others);
-      const own = new Set(reached);
-      const bringsMore = (path: string) => modulesIn.get(path)!.some((at) => !own.has(at));
-      const asked = Object.entries(late).filter(([target]) => below.has(target));
-      const settings = {
-        base: this.#options.base,
-        late: Object.fromEntries(asked.map(([target, paths]) => [target, paths.filter(bringsMore)])),
-        workers: Object.fromEntries(others.map((other) => [other, standIn(other)])),
-      };
-      const before = `var sparkBuilt = ${JSON.stringify(settings)};\n${this.#runtime()}\n`;
-      const after = `vine.start(${JSON.stringify(bundle.idOf(id))});`;
-      texts.set(id, await this.#scripts.script(nameOf(id), idsFor(bundle, reached), { before, after, scope }));
+    const { base, browsers } = this.#options;
+    const scope = browsers.edition < 2020 ? 'self' : 'globalThis';
+    const made = await workerScripts({ ...asked, graph, bundle, scripts: this.#scripts, base, runtime: this.#runtime(), scope });
+    for (const [id, { path, script }] of made) {
+      this.#texts.set(path, this.#scripts.textsOf(idsFor(bundle, graph.reachable([id]))));
+      this.#files.putAt(path, script);
     }
-    const files = servicePaths(graph, ids);
-    const hashes = new Map([...texts].map(([id, { text }]) => [id, contentHash(text)]));
-    for (const id of ids) {
-      if (files[id] !== undefined) continue;
-      const reached = new Set([id]);
-      for (const at of reached) for (const other of started.get(at)!) reached.add(other);
-      const hash = contentHash(...[...reached].sort().map((at) => hashes.get(at)!)).slice(0, 10);
-      files[id] = `${assetFolder}/${nameOf(id)}-${hash}.js`;
-    }
-    for (const id of ids) {
-      const { text, ...map } = texts.get(id)!;
-      this.#texts.set(files[id]!, this.#scripts.textsOf(idsFor(bundle, graph.reachable([id]))));
-      this.#files.putAt(files[id]!, {
-        text: started.get(id)!.reduce((out, other) => out.replaceAll(standIn(other), files[other]!), text),
-        ...map,
-      });
-    }
-    return files;
+    return Object.fromEntries([...made].map(([id, { path }]) => [id, path]));
   }
 
   /** The page's runtime, as small as everything else. */
@@ -392,18 +330,6 @@ export class Writer {
 
 function byName<T>(entries: Iterable<[string, T]>): [string, T][] {
   return [...entries].sort(([a], [b]) => (a < b ? -1 : 1));
-}
-
-/** The ids by which the runtime knows what modules became, each once. */
-function idsFor(bundle: Bundle, modules: readonly string[]): string[] {
-  return [...new Set(modules.flatMap((id) => bundle.idsOf(id)))];
-}
-
-/** Everything that modules lead to, later and in workers too. */
-function usedBelow(graph: ModuleGraph<ModuleContent>, from: Iterable<string>): ReadonlySet<string> {
-  const seen = new Set(from);
-  for (const id of seen) for (const { target } of graph.edges(id)) seen.add(target);
-  return seen;
 }
 
 function isCommonJs(content: ModuleContent | undefined): boolean {

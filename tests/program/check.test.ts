@@ -99,6 +99,11 @@ const broken: [what: string, files: Record<string, string>, found: [string, RegE
     { 'main.ts': `import 'pier';\nimport './a.css';\n`, 'a.css': 'b { color: red' + '; } }' },
     [['syntax-error', /./]],
   ],
+  [
+    'a pattern that is none',
+    { 'main.ts': `import 'pier';\nexport const gulls = /gull(s/;\n` },
+    [['syntax-error', /Unterminated group/]],
+  ],
 ];
 test.each(broken)(
   'check finds %s, and nothing else',

@@ -467,6 +467,37 @@ describe('sources', () => {
     await isUp();
   }, 60_000);
 
+  test('that repeat one thing are checked and built, in the time that their length takes', async () => {
+    const words = [
+      '\n',
+      'process.env.',
+      'url(',
+      '<script',
+      '<style',
+      '<!--',
+      'export{',
+      'for (',
+      'function ',
+      '/*',
+      'constructor(',
+    ];
+    const repeated = words.flatMap((word, at) => {
+      const text = word.repeat(300_000 / word.length);
+      const comment = `/*${text.replaceAll('*/', '* /')}*/`;
+      const code = `${word === '\n' ? text : comment} export const text = ${JSON.stringify(text)}, found = /x/.test(text)`;
+      return [
+        [`${at}.${at % 2 === 0 ? 'js' : 'ts'}`, `${code};\n`] as const,
+        [`${at}.css`, `${comment} b { order: 1 }\n`] as const,
+      ];
+    });
+    const main = repeated.map(([name]) =>
+      name.endsWith('css') ? `import './${name}';` : `export * as x${Number.parseInt(name, 10)} from './${name}';`,
+    );
+    workspace = Workspace.with({ ...files, ...Object.fromEntries(repeated), 'main.js': `${main.join('\n')}\n` });
+    for (const command of [['check'], ['build', '--no-cache']])
+      expect(await runProgram(workspace.root, command)).toMatchObject({ code: 0, stderr: '' });
+  }, 60_000);
+
   test('that lead to each other thousands deep, or over more ways than can be gone, are built or told', async () => {
     const deep = (folder: string, of: (at: number) => string, end: string, count: number) =>
       Object.fromEntries(Array.from({ length: count }, (_, at) => [`${folder}/${at}.js`, at < count - 1 ? of(at + 1) : end]));

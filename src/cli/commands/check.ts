@@ -1,5 +1,6 @@
 import { existsSync } from 'node:fs';
 import { join } from 'node:path';
+import { setImmediate } from 'node:timers/promises';
 import { Command } from 'commander';
 import type { Problem } from '../../core/problem/problem.js';
 import { shownJson } from '../../core/text/shown-text.js';
@@ -65,12 +66,17 @@ async function checkAll(settings: EffectiveSettings, json: boolean): Promise<num
   const { checkPackages } = await import('../../check/packages.js');
   const { checkCase, checkPort, checkWatchLimit } = await import('../../check/surroundings.js');
   const options = projectOptions(settings, { cacheFolder: cacheFolderOf(settings.root), trace: noTrace });
-  const project = new ProjectGraph(options, quietListener);
+  const warnings: Problem[] = [];
+  // What a compiler of components finds doubtful goes wrong for nobody yet.
+  const onWarning = (warning: Problem) => void (warning.code === 'component-doubtful' || warnings.push(warning));
+  const project = new ProjectGraph(options, { ...quietListener, onWarning });
   project.readPages();
   for (const id of settings.embed.entries) project.pages.embed([id]);
   project.modules.setRoots(project.pages.modules());
   await project.readModules();
   await project.readLate();
+  // Warnings are told once the graph stands.
+  await setImmediate();
   const { host, port, exact } = settings.listen;
   const found: Problem[] = [
     ...project.problems,
@@ -81,6 +87,7 @@ async function checkAll(settings: EffectiveSettings, json: boolean): Promise<num
     ...checkWatchLimit(),
     ...(await awayBackends(settings)),
     ...(await typeProblems(settings.root, project.installCommand)),
+    ...warnings,
   ];
   await project.close();
   const once = [

@@ -18,6 +18,16 @@ export function isPlainBody(body: string): boolean {
   return isExpression(`class{static{${body}\n}}`);
 }
 
+/** Signs of what a static block lets through: `super` by the standard, numbers and escapes of older scripts by some engines. */
+export const letThrough = /\bsuper\b|\b0\d|\\\d/;
+
+/** The same for the linked form of a module, with the variables for its imports: a `return` of its own would be one of the function. */
+export function isModuleBody(code: string): boolean {
+  const start = code.indexOf('\n');
+  const [declared = ''] = / let [^;]*;/.exec(code.slice(0, start)) ?? [];
+  return isPlainBody(declared + code.slice(start, code.lastIndexOf('}')));
+}
+
 /** The line, counted from 1, at which an engine stops taking `code` for an expression; `undefined` where it does take it. */
 export function refusedLine(code: string): number | undefined {
   try {

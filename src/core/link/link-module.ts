@@ -1,7 +1,7 @@
 import { parse } from 'es-module-lexer';
 import { intern } from '../text/intern.js';
 import { countLineEnds } from '../text/line-index.js';
-import { isPlainBody } from './compiles.js';
+import { isPlainBody, letThrough } from './compiles.js';
 import { applyEdits, blank, type Edit } from './edits.js';
 import { foldTextually } from './fold-in-text.js';
 import type { Linked, LinkInput } from './linked.js';
@@ -34,7 +34,7 @@ export async function linkModule(input: LinkInput): Promise<Linked> {
   let importWrites: Linked['importWrites'] = [];
   let isParsed = false;
   const folds = input.checked ? undefined : foldTextually(text, input.constants);
-  const known = folds ? withoutTree(draft, suspects) : undefined;
+  const known = folds ? withoutTree(draft, suspects, imported) : undefined;
   if (known) {
     draft.edits.push(...folds!);
     isParsed = known.isParsed;
@@ -80,15 +80,19 @@ function internNames({ exported, request, imported }: Indirect): Indirect {
  * assigned, `export {}` or `arguments` may stand at the top, or the text holds what a classic script would take for an
  * HTML comment. Errs towards that. Else whether an engine has parsed the body meanwhile.
  */
-function withoutTree({ input, edits }: Draft, suspects: ReadonlySet<string>): { isParsed: boolean } | undefined {
+function withoutTree(
+  { input, edits }: Draft,
+  suspects: ReadonlySet<string>,
+  imported: readonly string[],
+): { isParsed: boolean } | undefined {
   const { text } = input;
   if (mayComment.test(text) || (text.includes('-->') && /^[^\S\n]*-->/m.test(text))) return undefined;
   if (text.includes('export') && /\bexport\s*\{\s*\}/.test(text)) return undefined;
   if (suspects.size > 0 && mayBeAssigned(text, suspects)) return undefined;
   if (!/\bawait\b|\barguments\b/.test(text)) return { isParsed: false };
-  // `super` may stand in a static block and not in a function.
-  const isParsed = !/\bsuper\b/.test(text);
-  return isPlainBody(applyEdits(text, withoutNested([...edits])).text) ? { isParsed } : undefined;
+  const isParsed = !letThrough.test(text);
+  const declared = imported.length > 0 ? `let ${imported.join()};` : '';
+  return isPlainBody(declared + applyEdits(text, withoutNested([...edits])).text) ? { isParsed } : undefined;
 }
 
 function editsOf(place: Syntax, input: LinkInput): Edit[] {

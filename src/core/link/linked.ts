@@ -58,7 +58,7 @@ export interface Linked {
   hasBindings: boolean;
   /** Some export is a function that others can call before the module has run. */
   isEarly: boolean;
-  /** An engine has parsed the body on the way. */
+  /** An engine has parsed the body on the way, as that of a module. */
   isParsed?: true;
   /** Made without a syntax tree: which requests are certain is not known. */
   isScanned?: true;

@@ -9,17 +9,15 @@ export interface SyntaxMistake {
   hint?: string;
   start: number;
   end: number;
+  /** It's a regular expression that neither an engine nor the newest edition of the language knows; a newer browser may. */
+  isPattern?: true;
 }
 
 /**
  * What keeps JavaScript from running as a whole, early errors too (ECMA-262, 17): it would take everything else in its script with it.
- * `undefined` where nothing is wrong, as where an engine that refused it is only older than the text. `isBuilt`: regular expressions
- * count too, of which the page's browser knows more while it is served.
+ * `undefined` where nothing is wrong, as where an engine that refused it is only older than the text.
  */
-export function syntaxMistake(
-  text: string,
-  { isModule, isBuilt }: { isModule: boolean; isBuilt: boolean },
-): SyntaxMistake | undefined {
+export function syntaxMistake(text: string, isModule: boolean): SyntaxMistake | undefined {
   const { errors, program } = parseSync(isModule ? 'module.js' : 'module.cjs', text, {
     lang: 'js',
     sourceType: isModule ? 'module' : 'commonjs',
@@ -27,14 +25,13 @@ export function syntaxMistake(
     showSemanticErrors: true,
   });
   const error = errors.find(({ severity }) => severity === 'Error');
-  if (!error) return isBuilt ? patternMistake(program as unknown as Program) : undefined;
+  if (!error) return patternMistake(program as unknown as Program);
   const [label] = error.labels;
   const start = label?.start ?? 0;
   const hint = error.helpMessage ? { hint: error.helpMessage } : {};
   return { message: asSentence(error.message), ...hint, start, end: label?.end ?? start + 1 };
 }
 
-/** The first regular expression that neither an engine nor the newest edition of the language knows. */
 function patternMistake(program: Program): SyntaxMistake | undefined {
   let found: SyntaxMistake | undefined;
   eachNode(program, (node) => {
@@ -55,7 +52,7 @@ function mistakeIn({ regex, start, end }: Spanned & { regex: { pattern: string; 
     new RegExpValidator().validateLiteral(`/${regex.pattern}/${regex.flags}`);
     return undefined;
   } catch (error) {
-    return error instanceof RegExpSyntaxError ? { message: asSentence(error.message), start, end } : undefined;
+    return error instanceof RegExpSyntaxError ? { message: asSentence(error.message), start, end, isPattern: true } : undefined;
   }
 }
 

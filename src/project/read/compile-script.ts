@@ -1,5 +1,5 @@
 import { init as initLexer, parse } from 'es-module-lexer';
-import { isExpression, isPlainBody } from '../../core/link/compiles.js';
+import { isExpression, isModuleBody, letThrough } from '../../core/link/compiles.js';
 import { linkCommonJs } from '../../core/link/link-commonjs.js';
 import { linkModule } from '../../core/link/link-module.js';
 import type { LexerRecords, Linked, LinkInput } from '../../core/link/linked.js';
@@ -145,13 +145,13 @@ async function linkScript(
   const map = translated.map && keepMap(translated.map);
   // A byte order mark and a `#!` line may only stand at the start of a file, which the linked form is not.
   const text = translated.text.replace(/^\uFEFF/, ' ').replace(/^( ?)#!/, '$1//');
-  const linked = await linkedForm(
-    { text, handle, constants, checked: isChecked, isBuilt: mode === 'production' },
-    settings,
-    tools,
-    map !== undefined,
-  );
-  if ('message' in linked) return { problems: [await syntaxProblem(id, source, { text, map }, linked)] };
+  const isBuilt = mode === 'production';
+  const input = { text, handle, constants, checked: isChecked, isBuilt };
+  const { linked, mistake } = await linkedForm(input, settings, tools, map !== undefined);
+  const wrong = mistake && (await syntaxProblem(id, source, { text, map }, mistake));
+  if (!linked || (wrong && (isBuilt || !mistake.isPattern))) return { problems: [wrong!] };
+  // While it's served, a pattern is the matter of the page's browser, which tells of it and goes on without the module.
+  const warnings = [...(translated.warnings ?? []), ...(wrong && !isInPackage(id) ? [wrong] : [])];
   const required = linked.format === 'module' ? importRequireProblem(id, source, text) : undefined;
   if (required) return { problems: [required] };
   tools.trace.span('module', 'link', from, { id });
@@ -164,7 +164,7 @@ async function linkScript(
     namesSpecifiers: text.includes('import.meta.live'),
     text,
     ...(map ? { map } : {}),
-    ...(translated.warnings ? { warnings: translated.warnings } : {}),
+    ...(warnings.length > 0 ? { warnings } : {}),
     ...(linked.importWrites.length > 0 ? { problems: await importWriteProblems(id, source, text, map, linked) } : {}),
   };
 }
@@ -209,37 +209,32 @@ async function linkedForm(
   { id, scope }: { id: string; scope: string | undefined },
   { lacksCertainty }: CompileTools,
   isTranslated: boolean,
-): Promise<Linked | SyntaxMistake> {
-  const { text, isBuilt = false } = input;
+): Promise<{ linked?: Linked; mistake?: SyntaxMistake | undefined }> {
+  const { text } = input;
   try {
     const records = await recordsOf(id, text, scope);
     let linked = await (records ? linkModule({ ...input, records }) : linkCommonJs(input));
     if (lacksCertainty(linked)) linked = await linkCommonJs(input, true);
-    // What was translated is known to parse, but for what translators pass over; of what a package holds, that its body does is enough.
-    const isKnown = isTranslated ? !(isBuilt && mayHoldPattern.test(text)) : linked.isParsed && isInPackage(id);
-    const isSound =
-      (isKnown || isExpression(linked.code)) && !(records && mayBeWrong(text, records[1], { id, linked, isTranslated }));
-    return (isSound ? undefined : await syntaxMistake(text, { isModule: records !== undefined, isBuilt })) ?? linked;
+    // What was translated is known to parse, but for what translators pass over.
+    const isKnown = isTranslated ? !mayHoldPattern.test(text) : linked.isParsed;
+    const isSound = (isKnown || isTaken(linked, text)) && !(records && mayExportWrongly(records[1], text, id));
+    return { linked, mistake: isSound ? undefined : await syntaxMistake(text, records !== undefined) };
   } catch (error) {
     const start = (error as { idx?: number }).idx ?? 0;
     const message = `This is no JavaScript: ${(error as Error).message.split('\n')[0]}`;
-    return (await syntaxMistake(text, { isModule: true, isBuilt })) ?? { message, start, end: start + 1 };
+    return { mistake: (await syntaxMistake(text, true)) ?? { message, start, end: start + 1 } };
   }
 }
 
 /** A regular expression may begin there. Errs towards yes. */
 const mayHoldPattern = /(?:^|[=(,:;!&|?{}[>+~\n-]|\b(?:return|typeof|case|in|of|await|yield|void))[^\S\n]*\/(?![/*>])/;
 
-/** Whether an ECMAScript module may hold what its linked form lets through. */
-function mayBeWrong(
-  text: string,
-  exports: LexerRecords[1],
-  { id, linked, isTranslated }: { id: string; linked: Linked; isTranslated: boolean },
-): boolean {
-  if (mayExportWrongly(exports, text, id)) return true;
-  if (isTranslated || isInPackage(id) || !/\breturn\b/.test(text)) return false;
-  // A `return` of the module itself would end the function that it becomes.
-  return !isPlainBody(linked.code.slice(linked.code.indexOf('\n') + 1, linked.code.lastIndexOf('}')));
+/** Whether an engine takes a text as it was linked, and would take it as it is. Errs towards no. */
+function isTaken({ code, format }: Linked, text: string): boolean {
+  if (format === 'commonjs') return isExpression(code);
+  if (isModuleBody(code)) return !letThrough.test(text) || isExpression(code);
+  // A `return` may stand in a function, and not in a module.
+  return !/\breturn\b/.test(text) && isExpression(code);
 }
 
 /** Whether a name is exported twice, or one that is declared nowhere: linking takes both for granted. Errs towards yes, where that is rare. */
@@ -359,9 +354,9 @@ async function importWriteProblems(id: string, source: string, text: string, map
   );
 }
 
-async function syntaxMistake(text: string, how: { isModule: boolean; isBuilt: boolean }): Promise<SyntaxMistake | undefined> {
+async function syntaxMistake(text: string, isModule: boolean): Promise<SyntaxMistake | undefined> {
   const syntax = await import('../../core/translate/check-syntax.js');
-  return syntax.syntaxMistake(text, how);
+  return syntax.syntaxMistake(text, isModule);
 }
 
 async function syntaxProblem(
