@@ -1,7 +1,7 @@
 import type { ClientRequest, IncomingMessage, ServerResponse } from 'node:http';
 import { backendDownPage } from './backend-down.js';
 import { type BackendLink, timedOut } from './backend-link.js';
-import { headerPairs, requestFields, responseFields, withoutControls } from './headers.js';
+import { headerPairs, isAscii, requestFields, responseFields, withoutControls } from './headers.js';
 import type { Recorder } from './recorder.js';
 import { askForWholePage, isPage, type PageInserts, relayPage } from './relay-page.js';
 import type { Replay } from './replay.js';
@@ -104,6 +104,16 @@ function askBackend(input: ExchangeInput, report: ExchangeReport, asked: Asked):
   const hasBody = request.headers['transfer-encoding'] !== undefined || Number(request.headers['content-length'] ?? 0) > 0;
   const isRepeatable = idempotent.has(report.method) && !hasBody;
   const asIs = requestFields(request, rule, isContinued ? ['expect'] : []);
+  let waits = isContinued;
+  if (waits && !asIs.every(isAscii)) {
+    // Where the backend is to say that it wants the body, Node.js writes the head as UTF-8: every other byte would become two.
+    asIs.splice(
+      asIs.findIndex((word, at) => at % 2 === 0 && word.toLowerCase() === 'expect'),
+      2,
+    );
+    response.writeContinue();
+    waits = false;
+  }
   const fields = input.pages ? askForWholePage(asIs) : asIs;
   if (request.headers['transfer-encoding'] !== undefined) fields.push('transfer-encoding', 'chunked');
   // Trailers come behind chunks or not at all.
@@ -119,8 +129,8 @@ function askBackend(input: ExchangeInput, report: ExchangeReport, asked: Asked):
   asked.outgoing = outgoing;
   const recording = input.recorder?.begin(request, `http://${rule.to.host}`);
   const timer = limitAnswer(outgoing, rule.timeouts.answerMs);
-  outgoing.on('information', ({ statusCode, rawHeaders }) => {
-    if (statusCode === 103) passHints(request, response, rawHeaders);
+  outgoing.on('information', ({ statusCode, statusMessage, rawHeaders }) => {
+    if (statusCode > 101) passInterim(request, response, { statusCode, statusMessage, rawHeaders });
     if (statusCode === 101) outgoing.destroy(Object.assign(new Error('unasked upgrade'), { code: 'UNASKED_UPGRADE' }));
   });
   outgoing.on('upgrade', (_, socket) => {
@@ -168,15 +178,15 @@ function askBackend(input: ExchangeInput, report: ExchangeReport, asked: Asked):
   if (!hasBody) return void outgoing.end();
   // The head goes ahead, so that the backend can say whether it wants the body. A browser that gets no answer sends the
   // body after a while all the same, and many backends only wait for it.
-  if (isContinued) outgoing.write(nothing);
+  if (waits) outgoing.write(nothing);
   sendBody(request, outgoing);
 }
 
 /** Passes on the body with backpressure, and its trailers. Errors of either side arrive at the listeners of the exchange. */
 function sendBody(request: IncomingMessage, outgoing: ClientRequest): void {
   request.once('end', () => {
-    if (request.rawTrailers.length > 0 && outgoing.hasHeader('transfer-encoding'))
-      outgoing.addTrailers(cleanPairs(request.rawTrailers));
+    // Behind chunks, which is how they came: without them nothing of it is sent.
+    if (request.rawTrailers.length > 0) outgoing.addTrailers(cleanPairs(request.rawTrailers));
   });
   request.pipe(outgoing);
 }
@@ -256,14 +266,18 @@ function cleanPairs(rawHeaders: readonly string[]): [string, string][] {
 }
 
 /**
- * Passes on early hints (RFC 8297) as they came: Node's own method takes no field with several links. Left out for a client of
- * HTTP/1.0, and while an earlier answer on the connection isn't done.
+ * Passes on an interim answer such as early hints (RFC 9110, 15.2; RFC 8297) as it came: Node's own methods take no field with several links.
+ * Left out for a client of HTTP/1.0, and while an earlier answer on the connection isn't done.
  */
-function passHints(request: IncomingMessage, response: ServerResponse, rawHeaders: readonly string[]): void {
+function passInterim(
+  request: IncomingMessage,
+  response: ServerResponse,
+  { statusCode, statusMessage, rawHeaders }: { statusCode: number; statusMessage: string; rawHeaders: readonly string[] },
+): void {
   const { socket } = response;
   if (!socket || response.headersSent || response.destroyed || request.httpVersionMinor < 1) return;
   const lines = cleanPairs(rawHeaders).map(([name, value]) => `${name}: ${value}\r\n`);
-  socket.write(`HTTP/1.1 103 Early Hints\r\n${lines.join('')}\r\n`, 'latin1');
+  socket.write(`HTTP/1.1 ${statusCode} ${withoutControls(statusMessage)}\r\n${lines.join('')}\r\n`, 'latin1');
 }
 
 function fail(error: NodeJS.ErrnoException, input: ExchangeInput, report: ExchangeReport): void {

@@ -74,7 +74,7 @@ export function requestFields(request: IncomingMessage, rule: ForwardRule, keep:
   }
   const out = endToEnd(request, { keep, skip: added });
   for (const [name, value] of Object.entries(added)) out.push(name, value);
-  return withChanges(out, rule, 'requestHeaders');
+  return lengthLast(withChanges(out, rule, 'requestHeaders'));
 }
 
 /** The answer's fields for the browser, with cookies, redirects and fields changed as the rule says. */
@@ -90,7 +90,24 @@ export function responseFields(
     if (lower === 'set-cookie') out[at + 1] = changedCookie(out[at + 1]!, rule.cookies);
     else if (lower === 'location' && rule.redirects === 'ours') out[at + 1] = locationHere(out[at + 1]!, request, rule);
   }
-  return withChanges(out, rule, 'responseHeaders');
+  return lengthLast(withChanges(out, rule, 'responseHeaders'));
+}
+
+/** Whether a text is the same in Latin-1 and in UTF-8. */
+export function isAscii(text: string): boolean {
+  return !/[\x80-\xff]/.test(text);
+}
+
+/**
+ * Fields with the content's length behind a Content-Disposition that holds more than ASCII: behind a length, Node.js reads that one as UTF-8,
+ * and refuses what it has made of it.
+ */
+function lengthLast(fields: string[]): string[] {
+  const isName = (name: string) => (word: string, at: number) => at % 2 === 0 && word.toLowerCase() === name;
+  const disposition = fields.findLastIndex(isName('content-disposition'));
+  if (disposition === -1 || isAscii(fields[disposition + 1]!)) return fields;
+  const length = fields.findIndex(isName('content-length'));
+  return length === -1 || length > disposition ? fields : [...fields.toSpliced(length, 2), ...fields.slice(length, length + 2)];
 }
 
 /** Sets and removes fields. One that is set stands where its first namesake stood, or at the end. */

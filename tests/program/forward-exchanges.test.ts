@@ -141,6 +141,12 @@ const exchanges: Record<string, Exchange> = {
   'a body with a length': { method: 'POST', fields: ['Content-Type: text/plain'], body: 'mayday', answer: ok() },
   'an empty body with a length': { method: 'POST', fields: ['Content-Length: 0'], answer: ok() },
   'a chunked request': { method: 'POST', fields: ['Transfer-Encoding: chunked'], body: chunked('may', 'day'), answer: ok() },
+  'a chunked request with trailers': {
+    method: 'POST',
+    fields: ['Transfer-Encoding: chunked', 'Trailer: X-Sum'],
+    body: chunked('may', 'day').replace(/\r\n$/, 'X-Sum: 42\r\n\r\n'),
+    answer: ok(),
+  },
   'a body on DELETE': { method: 'DELETE', body: 'why', answer: ok() },
   'a body on GET': { method: 'GET', body: 'odd', answer: ok() },
   'cookies, authorization and other fields of the browser': {
@@ -184,10 +190,27 @@ test.each(Object.entries(exchanges))('%s', async (_, exchange) => {
   expect(arrived!.start).toBe(sent!.start.replace('http://localhost', ''));
 });
 
-test('early hints are passed on', async () => {
-  backend.answer = exchanges['an informational answer first']!.answer;
-  const answer = await sendRaw(port, requestOf({ answer: '' }, `localhost:${port}`));
-  expect(answer).toMatch(/^HTTP\/1\.1 103 Early Hints\r\nLink: <\/a\.css>; rel=preload\r\n\r\nHTTP\/1\.1 200 OK/i);
+test.each(['103 Early Hints\r\nLink: </a.css>; rel=preload', '102 Processing'])(
+  '%j is passed on before the answer',
+  async (early) => {
+    backend.answer = `HTTP/1.1 ${early}\r\n\r\n${ok()}`;
+    const answer = await sendRaw(port, requestOf({ answer: '' }, `localhost:${port}`));
+    expect(answer.startsWith(`HTTP/1.1 ${early}\r\n\r\nHTTP/1.1 200 OK`)).toBe(true);
+  },
+);
+
+test('fields that are no ASCII arrive as they are where Node.js would write them in another way', async () => {
+  const disposition = 'attachment; filename="caf\u00e9.txt"';
+  backend.answer = `${head('200 OK', 'Content-Length: 4', `Content-Disposition: ${disposition}`)}tide`;
+  const file = readMessage(await sendRaw(port, requestOf({ answer: '' }, `localhost:${port}`)));
+  expect([Object.fromEntries(file.fields)['Content-Disposition'], file.body]).toEqual([disposition, 'tide']);
+  backend.answer = ok();
+  backend.received.length = 0;
+  const fields = ['Expect: 100-continue', 'X-Latin: caf\u00e9'];
+  const answer = await sendRaw(port, requestOf({ method: 'POST', fields, body: 'mayday', answer: '' }, `localhost:${port}`));
+  expect(answer).toMatch(/^HTTP\/1\.1 100 Continue\r\n\r\nHTTP\/1\.1 200 OK/);
+  const { fields: arrived, body } = readMessage(backend.received.splice(0)[0]!);
+  expect([arrived.find(([name]) => name === 'X-Latin')?.[1], body]).toEqual(['caf\u00e9', 'mayday']);
 });
 
 test('a browser that waits for 100 Continue sends its body when the backend says so', async () => {
