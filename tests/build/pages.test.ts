@@ -346,14 +346,19 @@ test.each<[what: string, files: Record<string, string | Buffer>, title: string]>
   [
     'WebAssembly is imported like a module, by name and as a whole, and its URL by default',
     {
-      'main.ts': `import { twice } from './gauge of.wasm'; import { all, url } from './all';
-        document.title = [twice(), all.height, Object.keys(all).join('+'), (await (await fetch(url)).arrayBuffer()).byteLength].join();`,
+      'main.ts': `import { twice } from './gauge of.wasm'; import { all, url } from './all'; import { late, lateUrl, named } from './late';
+        const sizeOf = async (url: string) => (await (await fetch(url)).arrayBuffer()).byteLength;
+        document.title = [twice(), all.height, Object.keys(all).join('+'), await sizeOf(url), await late(), await sizeOf(await lateUrl()), await named('gauge of')].join();`,
+      'late.ts': `export const late = async () => { const { height, twice } = await import('./gauge of.wasm'); return height + twice(); };
+        export const named = (name: string) => import(\`./\${name}.wasm\`).then((gauge) => gauge.twice());
+        export { lateUrl } from './late-url';`,
+      'late-url.ts': `export const lateUrl = async () => (await import('./gauge of.wasm')).default;`,
       'all.ts': `import * as all from './gauge of.wasm'; export { all }; export { url } from './url';`,
       'url.ts': `export { default as url } from './gauge of.wasm';`,
       'gauge.js': `export const level = () => 4;`,
       'gauge of.wasm': gauge,
     },
-    `8,7,height+twice,${gauge.length}`,
+    `8,7,height+twice,${gauge.length},15,${gauge.length},8`,
   ],
   [
     'a late module finds what it needs, though it came with a file that others share, and in a worker though the page has that',

@@ -16,6 +16,8 @@ export interface ModuleRequest {
   isService?: true;
   /** A `require` outside of any function, branch or `try`: where it fails, the module fails. */
   isCertain?: true;
+  /** An `import()` of WebAssembly of which nothing but the default export is taken: its URL. */
+  wantsUrl?: true;
   /** The `type` import attribute, if there is one. */
   type?: string;
   /** Offsets of the specifier in the translated text. */

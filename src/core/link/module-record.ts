@@ -5,6 +5,7 @@ import type { ImportRecord, LexerRecords, ModuleRequest } from './linked.js';
 import type { NamedFile } from './script-imports.js';
 import { readImportedNames, unescapeName, wordsFrom } from './statement-words.js';
 import { importsIn, isModulePattern, type Parser, urlsAround } from './url-places.js';
+import { takesOnlyDefault } from './wasm-module.js';
 
 /** An imported name and the variable that it goes by; `imported` is `null` for the namespace object. */
 export interface Binding {
@@ -128,7 +129,14 @@ function takeImport(draft: Draft, record: Import): number {
       record.attributesStart === -1
         ? undefined
         : /\btype['"]?\s*:\s*(['"])(.*?)\1/.exec(text.slice(record.attributesStart, record.importEnd))?.[2];
-    const more = { kind: 'dynamic' as const, start: record.start, end: record.end, ...(type ? { type } : {}) };
+    const isUrl = record.specifier?.endsWith('.wasm') && takesOnlyDefault(text, record.importStart, record.importEnd);
+    const more = {
+      kind: 'dynamic' as const,
+      start: record.start,
+      end: record.end,
+      ...(type ? { type } : {}),
+      ...(isUrl ? { wantsUrl: isUrl } : {}),
+    };
     if (record.specifier === undefined) {
       const named = draft.parser && importsIn(text.slice(record.start, record.end), draft.parser);
       for (const { specifier, isPattern } of named?.places ?? [])
@@ -201,7 +209,10 @@ function takeFile(draft: Draft, { start, end, ...named }: ModuleRequest): void {
 function addRequest(draft: Draft, request: ModuleRequest): number {
   const key = `${request.kind}\0${request.specifier}\0${request.type ?? ''}`;
   const known = draft.requestOf.get(key);
-  if (known !== undefined) return known;
+  if (known !== undefined) {
+    if (!request.wantsUrl) delete draft.requests[known]!.wantsUrl;
+    return known;
+  }
   draft.requestOf.set(key, draft.requests.push({ ...request, specifier: intern(request.specifier) }) - 1);
   return draft.requests.length - 1;
 }

@@ -54,8 +54,20 @@ function named(name: string): string {
   return identifier.test(name) ? name : JSON.stringify(name);
 }
 
+/** Whether an `import()` at a place of a text shows that only the default export of what it brings is taken. */
+export function takesOnlyDefault(text: string, start: number, end: number): boolean {
+  const [before, after] = [text.slice(Math.max(0, start - 100), start), text.slice(end, end + 100)];
+  return (
+    (/\(\s*await\s+$/.test(before) && /^\s*\)\s*\.\s*default\b/.test(after)) ||
+    /\{\s*default\s*:\s*[\w$]+\s*\}\s*=\s*await\s+$/.test(before) ||
+    /^\s*\.\s*then\(\s*\(?\s*([\w$]+)\s*\)?\s*=>\s*\1\s*\.\s*default\b/.test(after) ||
+    /^\s*\.\s*then\(\s*\(\s*\{\s*default\s*:\s*[\w$]+\s*\}\s*\)\s*=>/.test(after)
+  );
+}
+
 /** Whether a module wants nothing of what a request leads to but its default export: the URL, where that is a file. */
-export function wantsOnlyDefault({ imports, passedOn = [] }: Linked, request: number): boolean {
+export function wantsOnlyDefault({ requests, imports, passedOn = [] }: Linked, request: number): boolean {
+  if (requests[request]!.kind === 'dynamic') return requests[request]!.wantsUrl === true;
   const names = [
     ...imports.filter((record) => record.request === request).map(({ name }) => name),
     ...passedOn.filter((passed) => passed.request === request).map(({ imported }) => imported),

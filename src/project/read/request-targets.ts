@@ -86,7 +86,7 @@ export class RequestTargets {
     if ('empty' in resolution) return { target: emptyModule };
     if ('found' in resolution) {
       const target = withType(paths.idOf(resolution.found), type);
-      return { target: kind === 'import' && target.endsWith('.wasm') && !wantsUrl() ? typedId(target, 'instance') : target };
+      return { target: kind === 'require' || wantsUrl() ? target : startedWasm(target) };
     }
     // What may be tried may fail, but nothing may be tried on files of others.
     if (kind === 'require' && !isCertain && resolution.failure.reason !== 'refused') return {};
@@ -164,7 +164,10 @@ export class RequestTargets {
    * The modules that a pattern such as `./berths/*.ts` or `@/pages/*\/index` stands for, by the specifiers that name them. `*` stands for
    * anything but a slash.
    */
-  matches(id: string, { specifier: pattern, type }: ModuleRequest): { matches: Match[]; problem?: RequestTarget['problem'] } {
+  matches(
+    id: string,
+    { specifier: pattern, kind, type, wantsUrl }: ModuleRequest,
+  ): { matches: Match[]; problem?: RequestTarget['problem'] } {
     const { resolver, paths, files } = this.#options;
     const head = pattern.slice(0, pattern.slice(0, pattern.indexOf('*')).lastIndexOf('/') + 1);
     const parts = pattern.slice(head.length).split('/');
@@ -176,8 +179,11 @@ export class RequestTargets {
       for (const name of files.list(join(base, inside)).flatMap((one) => this.#namesFor(join(base, inside, one), last))) {
         const specifier = `${head}${inside}${name}`;
         const resolution = resolver.resolve(specifier, paths.fileOf(id), 'import');
-        if ('found' in resolution) matches.set(specifier, withType(paths.idOf(resolution.found), type));
-        else if ('failure' in resolution && resolution.failure.reason === 'refused' && resolution.failure.why === 'outside')
+        if ('found' in resolution) {
+          const target = withType(paths.idOf(resolution.found), type);
+          matches.set(specifier, wantsUrl || kind === 'require' ? target : startedWasm(target));
+        }
+        if ('failure' in resolution && resolution.failure.reason === 'refused' && resolution.failure.why === 'outside')
           return { matches: [], problem: explainFailure(resolution.failure, pattern, paths.root) };
       }
     }
@@ -301,6 +307,11 @@ function foreign(specifier: string): NonNullable<RequestTarget['problem']> {
 
 /** Kinds of files for which a type attribute says nothing new. */
 const kindOfType: Record<string, string> = { javascript: 'script' };
+
+/** The module of a file: WebAssembly as its exports, and not as its URL. */
+function startedWasm(id: string): string {
+  return id.endsWith('.wasm') ? typedId(id, 'instance') : id;
+}
 
 /** The id of a module that is imported with a type attribute. */
 function withType(id: string, type: string | undefined): string {
