@@ -122,7 +122,6 @@ export class ProjectGraph {
       },
       gate,
       idOf: (file) => paths.idOf(file),
-      onNote: (note) => this.#listener.onNote(note),
     });
     this.targets = new RequestTargets({ paths, resolver, files: this.files, gate, adapters });
     this.loader = new ModuleLoader({

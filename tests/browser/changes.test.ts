@@ -199,7 +199,7 @@ describe("the project's own PostCSS plugins", () => {
   const files = { 'main.js': `${takes}import './a.css';`, 'a.css': 'body { color: ember; }' };
   const shows = (color: string) => at.page.waitForFunction(`getComputedStyle(document.body).color === '${color}'`);
 
-  test('run again when they change; of ES modules, which Node.js loads once, that is said', async () => {
+  test('run again when they change, in whatever language and form', async () => {
     const config = `module.exports = { plugins: [require('./ember.cjs')] };`;
     await start({ ...files, 'postcss.config.cjs': config, 'ember.cjs': 'module.exports = (' });
     await at.page.locator('spark-panel section').waitFor();
@@ -209,10 +209,23 @@ describe("the project's own PostCSS plugins", () => {
     await shows('rgb(2, 0, 0)');
     at.workspace.write({ 'postcss.config.cjs': `module.exports = { plugins: [${plugin('rgb(3, 0, 0)')}] };` });
     await shows('rgb(3, 0, 0)');
-    const own = `import ember from './ember.mjs'; export default { plugins: [ember] };`;
-    await start({ ...files, 'postcss.config.mjs': own, 'ember.mjs': `export default ${plugin('rgb(1, 0, 0)')};` });
-    at.workspace.write({ 'ember.mjs': `export default ${plugin('rgb(2, 0, 0)')};` });
-    await at.program.next('note', { where: ({ text }) => text.startsWith('ember.mjs is part of the PostCSS configuration') });
+    const own = `import ember from './lamps/ember'; export default ({ env }: { env: string }) => ({ plugins: env === 'development' && [ember] });`;
+    await start({
+      ...files,
+      'postcss.config.ts': own,
+      'lamps/ember.ts': `export { default } from './glow.mjs';`,
+      'lamps/glow.mjs': '(',
+    });
+    await at.page.locator('spark-panel section').waitFor();
+    at.workspace.write({ 'lamps/glow.mjs': `export default ${plugin('rgb(4, 0, 0)')};` });
+    await shows('rgb(4, 0, 0)');
+    at.workspace.write({ 'lamps/glow.mjs': `export default ${plugin('rgb(5, 0, 0)')};` });
+    await shows('rgb(5, 0, 0)');
+    const named = `export default { plugins: { './ember.mjs': { lit: true } } };`;
+    await start({ ...files, 'postcss.config.mjs': named, 'ember.mjs': `export default () => ${plugin('rgb(1, 0, 0)')};` });
+    await shows('rgb(1, 0, 0)');
+    at.workspace.write({ 'ember.mjs': `export default () => ${plugin('rgb(2, 0, 0)')};` });
+    await shows('rgb(2, 0, 0)');
   });
 });
 

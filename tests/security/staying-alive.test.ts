@@ -7,7 +7,7 @@ import WebSocket from 'ws';
 import { liveProtocol } from '../../src/core/live/messages.js';
 import { Program, runProgram } from '../support/program.js';
 import { RawBackend, readMessage, sendRaw } from '../support/raw-http.js';
-import { isLong } from '../support/sizes.js';
+import { full, isLong } from '../support/sizes.js';
 import { repository, Workspace } from '../support/workspace.js';
 
 const files = {
@@ -482,7 +482,7 @@ describe('sources', () => {
       'constructor(',
     ];
     const repeated = words.flatMap((word, at) => {
-      const text = word.repeat(300_000 / word.length);
+      const text = word.repeat(full(100_000, 300_000) / word.length);
       const comment = `/*${text.replaceAll('*/', '* /')}*/`;
       const code = `${word === '\n' ? text : comment} export const text = ${JSON.stringify(text)}, found = /x/.test(text)`;
       return [

@@ -2,7 +2,8 @@ import { accessSync, constants, existsSync, mkdirSync, readFileSync, rmSync, wri
 import { createRequire } from 'node:module';
 import { dirname, extname, join, resolve } from 'node:path';
 import { fileURLToPath, pathToFileURL } from 'node:url';
-import { VineError } from '../../core/problem/problem.js';
+import type { Import, parse as Parse } from 'es-module-lexer';
+import { problemAt, VineError } from '../../core/problem/problem.js';
 import { contentHash } from '../../core/text/content-hash.js';
 import { refuseTooDeep } from '../../core/translate/nesting.js';
 import { defaultScriptOptions } from '../../core/translate/script-options.js';
@@ -100,7 +101,7 @@ class Copies {
     if ('code' in translated) throw new VineError({ ...translated, code: 'settings-unreadable' });
     let text = translated.text;
     let usesMeta = false;
-    for (const { specifier, start, end, type } of parse(text)[0].toReversed()) {
+    for (const { specifier, start, end, type } of (await importsOf(file, text, parse)).toReversed()) {
       if (type === 'import-meta') {
         usesMeta = true;
         text = text.slice(0, start) + metaName + text.slice(end);
@@ -152,10 +153,21 @@ class Copies {
 
   /** Lets a CommonJS module and its parts run again. */
   #commonJs(file: string): string {
-    const parts = [...configParts(file).keys()];
+    const parts = configParts(file);
     for (const part of parts) if (part !== file) this.#parts(part);
     forgetLoaded(file, parts);
     return `${pathToFileURL(file).href}?${number++}`;
+  }
+}
+
+/** What a module's text imports. JavaScript that nobody translated may be none, which is told with its place. */
+async function importsOf(file: string, text: string, parse: typeof Parse): Promise<readonly Import[]> {
+  try {
+    return parse(text)[0];
+  } catch (error) {
+    const { syntaxMistake } = await import('../../core/translate/check-syntax.js');
+    const { message, start, end } = syntaxMistake(text, true) ?? { message: 'It is no module.', start: 0, end: 1 };
+    throw new VineError(problemAt({ file, text, start, end }, { code: 'settings-unreadable', message }), { cause: error });
   }
 }
 

@@ -1,4 +1,4 @@
-import { existsSync, readdirSync, readFileSync, statSync } from 'node:fs';
+import { existsSync, readFileSync } from 'node:fs';
 import { basename, dirname, extname, join } from 'node:path';
 import { setImmediate as othersFirst } from 'node:timers/promises';
 import { fileURLToPath, pathToFileURL } from 'node:url';
@@ -8,12 +8,12 @@ import type { Mode } from '../../core/mode.js';
 import type { Problem } from '../../core/problem/problem.js';
 import { explainRefusal } from '../../core/resolve/explain-failure.js';
 import { withoutMark } from '../../core/text/json.js';
-import { findJsonMistake } from '../../core/translate/json-mistake.js';
 import { configParts, forgetLoaded } from '../files/config-parts.js';
 import { realPathNow } from '../files/disk-files.js';
 import type { FileGate } from '../files/file-gate.js';
 import { type CompiledStyle, mapOf, run } from './compiled-style.js';
 import { CssModules } from './css-modules.js';
+import { brokenConfig, loadPostcssConfig } from './postcss-config.js';
 import { loadSass } from './sass.js';
 import { styleProblem } from './style-problem.js';
 
@@ -41,8 +41,6 @@ export interface StyleCompilerOptions {
   gate: FileGate;
   /** The id of a file. */
   idOf(file: string): string;
-  /** Something that the user should know. */
-  onNote(note: string): void;
 }
 
 const cssModule = /\.module\.[a-z]+$/;
@@ -54,10 +52,8 @@ export class StyleCompiler {
   #plugins: Promise<AcceptedPlugin[]> | undefined;
   /** Absolute path of the PostCSS configuration, if there is one. */
   configFile: string | undefined;
-  /** What it was made of, itself too: file -> hash of what was loaded. */
-  #parts = new Map<string, string>();
-  /** Those of them that can't be loaded again. */
-  #kept = new Map<string, string>();
+  /** Files of the project's own that it's made of, itself too. */
+  #parts = new Set<string>();
 
   constructor(options: StyleCompilerOptions) {
     this.#options = options;
@@ -107,28 +103,12 @@ export class StyleCompiler {
   /** Forgets the PostCSS configuration, e.g. after a change. */
   forget(): void {
     this.#plugins = undefined;
-    if (this.configFile === undefined) return;
-    for (const file of forgetLoaded(this.configFile, this.#parts.keys()))
-      if (!this.#kept.has(file)) this.#kept.set(file, this.#parts.get(file)!);
+    if (this.configFile !== undefined) forgetLoaded(this.configFile, this.#parts);
   }
 
   /** What comes next may be made of other files than what was loaded until now. */
   forgetTaken(): void {
     this.#modules.forget();
-  }
-
-  /** Notes what the configuration was made of, and says what of it is older than its file. */
-  #noteParts(file: string): void {
-    const before = this.#parts;
-    this.#parts = configParts(file);
-    for (const [part, hash] of this.#kept) {
-      const now = this.#parts.get(part);
-      if (now === undefined || now === hash || before.get(part) === now) continue;
-      const { idOf, onNote } = this.#options;
-      onNote(
-        `${idOf(part)} is part of the PostCSS configuration and an ES module, which Node.js loads once: start again to use it`,
-      );
-    }
   }
 
   /** What Sass and the project's PostCSS plugins make of a text in a language, which is that of a file or stands for it. */
@@ -231,38 +211,20 @@ export class StyleCompiler {
   }
 
   async #loadPlugins(): Promise<AcceptedPlugin[]> {
-    // A device or a pipe in the place of one would be read for ever.
-    if (this.#configNames().some((name) => !statSync(join(this.#options.root, name), { throwIfNoEntry: false })?.isFile()))
-      return [];
-    const { default: loadConfig } = await import('postcss-load-config');
+    const { root, mode } = this.#options;
+    const parts = new Set<string>();
     try {
-      const found = await loadConfig({ env: this.#options.mode }, this.#options.root);
-      // A configuration above the project is somebody else's.
-      if (!found.file.startsWith(`${this.#options.root}/`)) return [];
+      const found = await loadPostcssConfig(root, mode, (part) => parts.add(part));
+      if (found === undefined) return [];
       this.configFile = found.file;
-      this.#noteParts(found.file);
-      return found.plugins as AcceptedPlugin[];
+      this.#parts = new Set([...configParts(found.file), ...parts]);
+      return found.plugins;
     } catch (error) {
-      if (error instanceof Error && error.message.startsWith('No PostCSS Config found')) return [];
-      const configFile = this.#brokenConfig();
+      const configFile = brokenConfig(root);
       // What mends it may be a part of it.
-      this.#parts = configParts(join(this.#options.root, configFile));
+      this.#parts = new Set([...configParts(join(root, configFile)), ...parts]);
       throw Object.assign(error instanceof Error ? error : new Error(String(error)), { configFile });
     }
-  }
-
-  /** The file that the PostCSS configuration comes from, where it can't be used: no sheet is to blame for that. */
-  #brokenConfig(): string {
-    const { root } = this.#options;
-    const description = join(root, 'package.json');
-    if (existsSync(description) && findJsonMistake(readFileSync(description, 'utf8'))) return 'package.json';
-    return this.#configNames().find((name) => name !== 'package.json') ?? 'package.json';
-  }
-
-  /** Names in the project's folder that a PostCSS configuration may have. */
-  #configNames(): string[] {
-    const names = /^(?:package\.json|postcss\.config\.\w+|\.postcssrc(?:\.\w+)?)$/;
-    return readdirSync(this.#options.root).filter((name) => names.test(name));
   }
 }
 

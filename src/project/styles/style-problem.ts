@@ -1,4 +1,5 @@
 import { readFileSync } from 'node:fs';
+import { isAbsolute } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { type Problem, problemAt, VineError } from '../../core/problem/problem.js';
 
@@ -23,7 +24,8 @@ export function styleProblem(
   { id, file, source }: { id: string; file: string; source: string },
   files: { mayRead(path: string): boolean; idOf(path: string): string },
 ): Problem {
-  if (error instanceof VineError) return error.problems[0]!;
+  const { configFile: failed } = error as CssFailure;
+  if (error instanceof VineError && failed === undefined) return error.problems[0]!;
   const { sassMessage, span } = error as SassFailure;
   if (sassMessage !== undefined && span) {
     const other = span.url?.protocol === 'file:' && fileURLToPath(span.url) !== file ? fileURLToPath(span.url) : undefined;
@@ -46,6 +48,7 @@ export function styleProblem(
       code: 'settings-unreadable',
       severity: 'error',
       file: configFile,
+      ...placeOf(error, files.idOf),
       message: ended(`${configFile} cannot be used for style sheets: ${why}`),
       hint: 'It holds, or may hold, the configuration of PostCSS; correct it, and the sheets are made.',
     };
@@ -56,6 +59,13 @@ export function styleProblem(
     { file: id, text: source, start, end: start + (specifier?.length ?? 1) },
     problem ?? { code: specifier ? 'import-unresolved' : 'syntax-error', message },
   );
+}
+
+/** Where in a configuration, or in a part of it, something is wrong. */
+function placeOf(error: unknown, idOf: (path: string) => string): Pick<Problem, 'file' | 'position' | 'frame'> {
+  if (!(error instanceof VineError) || error.problem.file === undefined) return {};
+  const { file, position, frame } = error.problem;
+  return { file: isAbsolute(file) ? idOf(file) : file, ...(position && frame ? { position, frame } : {}) };
 }
 
 export function offsetOf(text: string, line: number, column: number): number {
