@@ -19,6 +19,16 @@ export const languageCases: Record<string, ProgramFiles> = {
     'async.js': `export${much}default${much}async${much}() => 1;\n`,
     'named.js': `export${much}default${much}async function${much}*${much}() {}\n`,
   }),
+  earlyConstants: programOf({
+    'main.js': `import { tell } from './tide.js';\nimport { level } from './level.js';\nlog(level, tell());\n`,
+    'level.js': `import './tide.js';\nconst own = (7), more = own * 2, word = ( /* as it is */ \`low\` ), less = -1, none = void 0;
+export const level = 4; export let still = 5;
+export function read() { return [() => own, () => more, () => typeof word, () => less, () => none]; } export function readStill() { return still; }\n`,
+    'tide.js': `import { level, still, read, readStill } from './level.js';
+export function tell() { return [...read(), () => level, () => still, readStill, ownLevel].map((one) => { try { return String(one()); } catch (error) { return error.name; } }).join(); }
+function ownLevel() { return level; }
+log(tell());\n`,
+  }),
   liveBindings: programOf({
     'main.js': `import * as all from './tide.js';\nimport { a, b, c, d, e, f, g, K, h, i, set } from './tide.js';\nconst show = () => log(a, b, c, d, e, f, g, typeof K, typeof h, i, Object.values(all).length);\nshow(); set(); show();\nlog(all.a, all.h === h);\n`,
     'tide.js': `export let a = 1, b = 2, c = 3; export var d = 4, e = 5, f, g = 7, i;

@@ -287,6 +287,7 @@ export class Bundle {
         seenAs: (name) => [...(this.#seen.get(names.own(member, name)) ?? [])],
         checkedPlace: places && ((variable) => places.get(variable)),
         urlPlace: (specifier, isWorker) => urls.get(`${isWorker ? 'worker' : 'url'} ${specifier}`) ?? -1,
+        mayBeEarly: this.#input.isOnCycle(member.id),
       });
     });
     return { group, scope, members: printed, isAsync: own.some(({ isAsync }) => isAsync), ...this.#imports.get(group)! };

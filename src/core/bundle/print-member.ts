@@ -1,5 +1,6 @@
 import MagicString from 'magic-string';
 import { touchEdits } from '../link/module-analysis.js';
+import type { Spanned } from '../link/tree.js';
 import type { Member, Place, Unit } from './member.js';
 import type { Names, Read } from './names.js';
 import { defaultName } from './read-member.js';
@@ -27,6 +28,8 @@ export interface MemberPrinting {
   checkedPlace: ((variable: Variable) => number | undefined) | undefined;
   /** The place of a URL among those of the module. */
   urlPlace(specifier: string, isWorker: boolean): number;
+  /** Its functions may run before it does, as on a circle. */
+  mayBeEarly: boolean;
 }
 
 /** Prints what is left of a module. */
@@ -78,6 +81,7 @@ class Printer {
     for (const own of unit.declares) this.#named(own, unit);
     for (const own of new Set([...unit.declares, ...written])) this.#values(own, unit);
     for (const own of written) this.#touch(own, unit);
+    this.#guard(unit);
     if (unit.keyword) this.#text.prependRight(start, `${unit.keyword} `);
     const isClosed = !unit.keyword && /[;]$/.test(member.text.slice(start, end));
     if (!isClosed) this.#text.appendLeft(end, ';');
@@ -205,6 +209,21 @@ class Printer {
       unit.end,
       `; ${scope.handle}.named(${this.#textOf(variable)}, ${JSON.stringify(name)}, ${JSON.stringify(variable.name)});`,
     );
+  }
+
+  /**
+   * Keeps a minifier from putting the value of a constant everywhere: a function that reads it too early has to fail, as in the standard. It
+   * doesn't look into lists.
+   */
+  #guard(unit: Unit): void {
+    const { member, scope, mayBeEarly } = this.#printing;
+    if (scope.isPlain || !mayBeEarly) return;
+    for (const own of unit.declares) {
+      const init = member.constants.get(own) as Spanned | undefined;
+      const id = unit.references.find(({ name, isWrite }) => isWrite && name === own);
+      if (!init || !id || id.end > init.start) continue;
+      for (const { start, end } of [id, init]) this.#text.prependRight(start, '[').appendLeft(end, ']');
+    }
   }
 
   /** Others are told of an assignment to what they see. */
