@@ -22,6 +22,8 @@ const ofHead = new Set([
   'template',
   'title',
 ]);
+/** Elements whose end tag ends a head, there or not (13.2.6.4.3 and 13.2.6.4.4). */
+const endsHead = new Set(['head', 'body', 'html', 'br']);
 /** Elements whose content is text. */
 const textModes: Record<string, number> = {
   title: TokenizerMode.RCDATA,
@@ -102,6 +104,10 @@ export class HtmlInserter {
     return this.#isPage || undefined;
   }
 
+  get #isDone(): boolean {
+    return this.#state === 'done';
+  }
+
   /** Takes the next bytes. Returns those that can be given out. */
   push(bytes: Buffer): Buffer {
     this.#waiting = this.#waiting.length === 0 ? bytes : Buffer.concat([this.#waiting, bytes]);
@@ -116,9 +122,10 @@ export class HtmlInserter {
   /** The rest, when there are no more bytes. */
   end(): Buffer {
     if (this.#state === 'before' || this.#state === 'head') {
+      // What it was still waiting for may end the head.
       this.#tokenizer.write('', true);
-      if (this.#isPage) this.#finish(this.#from + this.#waiting.length);
-      else this.#state = 'fragment';
+      if (!this.#isPage) this.#state = 'fragment';
+      else if (!this.#isDone) this.#finish(this.#from + this.#waiting.length);
     }
     return this.#given(true);
   }
@@ -172,8 +179,8 @@ export class HtmlInserter {
   #onEndTag({ tagName, location }: Token.TagToken): void {
     if (tagName === 'template') this.#templates = Math.max(0, this.#templates - 1);
     this.#inText = false;
-    const isHere = this.#state === 'head' && this.#templates === 0;
-    if (isHere && (tagName === 'head' || tagName === 'html')) this.#finish(location!.startOffset + this.#skipped);
+    const isOpen = this.#isPage && (this.#state === 'before' || this.#state === 'head') && this.#templates === 0;
+    if (isOpen && endsHead.has(tagName)) this.#finish(location!.startOffset + this.#skipped);
   }
 
   #onText({ location }: Token.CharacterToken): void {

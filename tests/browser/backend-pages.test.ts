@@ -6,6 +6,7 @@ import type { Browser } from 'playwright-core';
 import { Backend, freePort } from '../support/backend.js';
 import { launchBrowser, openPage } from '../support/browser.js';
 import { Program, runProgram } from '../support/program.js';
+import { readMessage, sendRaw } from '../support/raw-http.js';
 import { isLong } from '../support/sizes.js';
 import { repository, Workspace } from '../support/workspace.js';
 
@@ -246,6 +247,33 @@ test('its pages through a rule for what is missing: encoded, with a nonce policy
   expect(await seen(built)).toMatchObject({ heading: green, late: ember, errors: [] });
   await built.page.context().close();
 }, 90_000);
+
+test('whatever a page of the backend leaves out, it gets what is put in once, and keeps the rest', async () => {
+  const pages = [
+    '<!doctype html><title>tide</title><p>ebb',
+    '<!doctype html><html><head><style></style>ebb',
+    '<!doctype html><html><!-- -->ebb',
+    '<!doctype html><head><meta name="a"></body></html>',
+    '<!doctype html></body>',
+    '<html>\r\n<script>"</head>"</script>',
+  ];
+  backend = await Backend.start((request, response) => {
+    response.writeHead(200, { 'content-type': 'text/html' });
+    response.end(pages[Number(request.url?.slice(1))]);
+  });
+  const rule = { paths: ['/**'], to: backend.origin, when: 'missing', entries: ['src/second.ts'] };
+  workspace = Workspace.with({ 'src/second.ts': '', ...settings({ forward: [rule] }) });
+  program = await Program.serve(workspace.root, ['--port', '0']);
+  const port = Number(new URL(program.url).port);
+  const told: string[] = [];
+  for (const at of pages.keys()) {
+    const asked = `GET /${at} HTTP/1.1\r\nHost: localhost:${port}\r\nSec-Fetch-Dest: document\r\nConnection: close\r\n\r\n`;
+    told.push(readMessage(await sendRaw(port, asked)).body);
+  }
+  const putIn = /<(?:script|link|style)[^>]*~spark[^>]*>(?:<\/script>|<\/style>)?\n?/g;
+  expect(new Set(told.map((html) => html.match(putIn)!.length)).size).toBe(1);
+  expect(told.map((html) => html.replaceAll(putIn, ''))).toEqual(pages);
+});
 
 test('a template keeps its own paths, which stand for sources', async () => {
   backend = await Backend.start((request, response) => {
