@@ -361,6 +361,25 @@ test.each<[what: string, files: Record<string, string | Buffer>, title: string]>
     `8,7,height+twice,${gauge.length},15,${gauge.length},8`,
   ],
   [
+    'sheets of packages are found by their main file and from folders above, and what partials name that lies beside them',
+    {
+      'main.ts': `import './page.scss'; import './plain.css'; const style = getComputedStyle(document.querySelector('p')!);
+        const image = style.backgroundImage.slice(5, -2); document.title = [(await (await fetch(image)).text()).includes('mast'), style.order, style.color].join();`,
+      'page.scss': `@use 'rig/scss/all'; @use 'inner/tones';\n`,
+      'inner/_tones.scss': `@use 'inner/deep/more'; p { order: more.$order; }\n`,
+      'inner/deep/_more.scss': `@use 'inner/deep/_last' as *; $order: $last;\n`,
+      'inner/deep/_last.scss': '$last: 7;\n',
+      'plain.css': `@import 'paint';\n`,
+      'node_modules/rig/package.json': '{ "name": "rig" }',
+      'node_modules/rig/scss/all/_index.scss': `@use 'sails';\n`,
+      'node_modules/rig/scss/sails/_index.scss': `$path: '../../img' !default; p { background: url('#{$path}/mast.svg?v=1'); }\n`,
+      'node_modules/rig/img/mast.svg': '<svg xmlns="http://www.w3.org/2000/svg" id="mast"/>'.padEnd(300),
+      'node_modules/paint/package.json': '{ "name": "paint", "main": "dist/paint.css" }',
+      'node_modules/paint/dist/paint.css': 'p { color: rgb(1, 2, 3); }',
+    },
+    'true,7,rgb(1, 2, 3)',
+  ],
+  [
     'a late module finds what it needs, though it came with a file that others share, and in a worker though the page has that',
     {
       'main.ts': `import { dock } from './dock'; const late = { h: () => import('./low'), l: () => import('./high') };

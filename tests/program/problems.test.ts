@@ -79,6 +79,11 @@ const cases: Record<string, Record<string, string | Buffer>> = {
     'src/_palette.scss': '$ember: 1px + red-;\n$x: $y;\n',
   }),
   'a sheet that imports nothing': main(`import './quay.css';\n`, { 'src/quay.css': '@import "./tokens.css";\n' }),
+  'a sheet that imports a script of a package': main(`import './quay.css';\n`, {
+    'src/quay.css': '@import "kit";\n',
+    'node_modules/kit/package.json': '{ "name": "kit", "exports": "./kit.js" }',
+    'node_modules/kit/kit.js': '',
+  }),
   JSON: main(`import data from './data.json';\ndata();\n`, { 'src/data.json': '{\n  "high": 4,\n}\n' }),
   'a page that names nothing': {
     'index.html': '<!doctype html>\n<link rel="stylesheet" href="quay.css">\n<script type="module" src="src/mian.ts"></script>\n',

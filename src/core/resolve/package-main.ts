@@ -5,11 +5,13 @@ import { exportedTarget } from './package-targets.js';
 /** How a specifier is used, which decides conditions and extensions. */
 export type RequestUse = 'import' | 'require' | 'style' | 'page';
 
+const isSheet = /\.(?:css|s[ac]ss)$/;
+
 /** The file that stands for a package without `exports`. */
 export function mainOf(description: PackageJson, use: RequestUse): string | undefined {
   if (use === 'style') {
-    const style = (description as { style?: unknown }).style;
-    return typeof style === 'string' ? style : undefined;
+    const { style, main } = description as { style?: unknown; main?: unknown };
+    return [style, main].find((field): field is string => typeof field === 'string' && (field === style || isSheet.test(field)));
   }
   const fields = [description.browser, use === 'require' ? undefined : description.module, description.main];
   return fields.find((field): field is string => typeof field === 'string' && field !== '');

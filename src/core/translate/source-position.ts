@@ -2,6 +2,12 @@ import { originalPositionFor, TraceMap } from '@jridgewell/trace-mapping';
 import type { RawMap } from '../maps/raw-map.js';
 import { lineStarts, positionAt } from '../text/line-index.js';
 
+/** The source that an offset in a text comes from, as the map names it. */
+export function sourceAt(map: RawMap, text: string, offset: number): string | undefined {
+  const { line, column } = positionAt(lineStarts(text), offset);
+  return originalPositionFor(new TraceMap(map as never), { line, column }).source ?? undefined;
+}
+
 /** The offset in `source` that an offset in the translated text comes from. */
 export function sourcePosition(map: RawMap, text: string, offset: number, source: string): number {
   const { line, column } = positionAt(lineStarts(text), offset);

@@ -1,4 +1,6 @@
+import { fileURLToPath, pathToFileURL } from 'node:url';
 import type { StyleReference } from '../../core/documents/read-style.js';
+import { kindOfFile } from '../../core/file-kinds.js';
 import type { Loaded } from '../../core/graph/module-content.js';
 import type { Edge } from '../../core/graph/module-graph.js';
 import { linkStyle } from '../../core/link/link-data.js';
@@ -7,6 +9,7 @@ import { type Problem, problemAt } from '../../core/problem/problem.js';
 import { explainFailure } from '../../core/resolve/explain-failure.js';
 import type { Resolution, Resolver } from '../../core/resolve/resolver.js';
 import { withoutMark } from '../../core/text/json.js';
+import type { CompiledStyle } from './compiled-style.js';
 import { olderPackage, type StyleCompiler, type StylePart } from './style-compiler.js';
 
 export interface StyleLoaderOptions extends StylePart {
@@ -40,13 +43,17 @@ export async function loadStyle(
     onWarning(id, problemAt(placeOf(ignored), { code: 'import-ignored', ...whereImportsCount(ignored) }));
   const problems: Problem[] = [];
   const edges: Edge[] = [];
-  const targets = references.map((reference) => {
-    const resolution = resolveReference(reference, file, resolver);
+  const targets: (string | undefined)[] = [];
+  for (const reference of references) {
+    const first = resolveReference(reference, file, resolver);
+    const resolution = isLost(first) ? ((await fromPartial(reference, compiled, { file, resolver })) ?? first) : first;
     if ('found' in resolution) {
       const target = paths.idOf(resolution.found);
       edges.push({ kind: 'style', specifier: reference.specifier, target });
-      return target;
+      targets.push(target);
+      continue;
     }
+    targets.push(undefined);
     // A missing image leaves a gap in the page; a missing sheet leaves it bare.
     if ('failure' in resolution && (reference.kind === 'sheet' || resolution.failure.reason === 'refused'))
       problems.push(problemAt(placeOf(reference), explainFailure(resolution.failure, reference.specifier, paths.root)));
@@ -56,8 +63,7 @@ export async function loadStyle(
       if (!reference.specifier.startsWith('/'))
         onWarning(id, problemAt(placeOf(reference), { code: 'file-missing', message, ...(hint ? { hint } : {}) }));
     }
-    return undefined;
-  });
+  }
   // Classes that are composed must be on the page before those that build on them.
   for (const specifier of composed) {
     const resolution = resolveReference({ kind: 'sheet', specifier }, file, resolver);
@@ -80,6 +86,28 @@ export async function loadStyle(
   return { content, edges };
 }
 
+function isLost(resolution: Resolution): boolean {
+  return 'failure' in resolution && resolution.failure.reason === 'file-missing';
+}
+
+/**
+ * What a reference means beside the partial that holds it. Sass leaves its words as they are, and they count from the sheet; but partials of
+ * packages, with fonts beside them, are often written as if they stood for themselves.
+ */
+async function fromPartial(
+  reference: StyleReference,
+  { css, map, dependencies }: CompiledStyle,
+  { file, resolver }: { file: string; resolver: Resolver },
+): Promise<Resolution | undefined> {
+  if (!map || dependencies.length === 0 || reference.specifier.startsWith('/')) return undefined;
+  const { sourceAt } = await import('../../core/translate/source-position.js');
+  const source = sourceAt(map, css, reference.start);
+  const partial = source && fileURLToPath(new URL(source, pathToFileURL(file)));
+  if (!partial || !dependencies.includes(partial)) return undefined;
+  const resolution = resolveReference(reference, partial, resolver);
+  return 'found' in resolution ? resolution : undefined;
+}
+
 /** Where something in a sheet's CSS stands in its source: exactly where nothing moved it, else where the source first says the same. */
 function spanIn(source: string, css: string, { start, end }: StyleReference): { start: number; end: number } {
   const written = css.slice(start, end);
@@ -88,6 +116,13 @@ function spanIn(source: string, css: string, { start, end }: StyleReference): { 
   if (source.startsWith(written, at)) return { start: at, end: at + written.length };
   const first = source.indexOf(written);
   return first === -1 ? { start: 0, end: 0 } : { start: first, end: first + written.length };
+}
+
+/** What a package offers scripts is nothing that a sheet can import. */
+function sheetOnly(resolution: Resolution, { kind, specifier }: Pick<StyleReference, 'kind' | 'specifier'>): Resolution {
+  if (kind !== 'sheet' || !('found' in resolution) || kindOfFile(resolution.found) !== 'script') return resolution;
+  const [packageName = specifier, subpath = ''] = /^((?:@[^/]+\/)?[^/]+)(?:\/(.*))?$/s.exec(specifier)?.slice(1) ?? [];
+  return { failure: { reason: 'entry-missing', packageName, subpath, isScript: true } };
 }
 
 function whereImportsCount({ specifier }: StyleReference): Pick<Problem, 'message' | 'hint'> {
@@ -110,7 +145,7 @@ export function resolveReference(
   const first = resolver.resolve(isPath ? specifier : `./${specifier}`, file, 'style');
   const isRefused = 'failure' in first && first.failure.reason === 'refused';
   if (isPath || isRefused || 'found' in first) return first;
-  const mapped = resolver.resolve(specifier, file, 'style');
+  const mapped = sheetOnly(resolver.resolve(specifier, file, 'style'), { kind, specifier });
   if (!('found' in mapped) && olderPackage.test(specifier)) return resolver.resolve(specifier.slice(1), file, 'style');
   // What `url()` names is meant to be a path, so that's what is told of it.
   return kind === 'file' && !('found' in mapped) ? first : mapped;

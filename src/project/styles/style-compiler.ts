@@ -186,8 +186,20 @@ export class StyleCompiler {
     for (let at = dirname(from); ; at = dirname(at)) {
       const candidate = join(at, 'node_modules', url);
       if (existsSync(join(at, 'node_modules', url.split('/')[0]!)) && hasSassFile(candidate)) return pathToFileURL(candidate);
-      if (dirname(at) === at) return olderPackage.test(url) ? this.#sassFile(url.slice(1), from) : null;
+      if (dirname(at) !== at) continue;
+      return olderPackage.test(url) ? this.#sassFile(url.slice(1), from) : this.#sassFileAbove(url, from);
     }
+  }
+
+  /** A name counted from a folder above, up to that of the package or the project, as sheets have it that are made with a list of folders. */
+  #sassFileAbove(url: string, from: string): URL | null {
+    if (url.startsWith('.')) return null;
+    for (let at = dirname(from); at !== this.#options.root && !existsSync(join(at, 'package.json')); ) {
+      at = dirname(at);
+      if (dirname(at) === at) break;
+      if (hasSassFile(join(at, url))) return pathToFileURL(join(at, url));
+    }
+    return null;
   }
 
   async #postcss(file: string, style: CompiledStyle): Promise<CompiledStyle> {
