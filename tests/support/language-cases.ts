@@ -19,6 +19,12 @@ export const languageCases: Record<string, ProgramFiles> = {
     'async.js': `export${much}default${much}async${much}() => 1;\n`,
     'named.js': `export${much}default${much}async function${much}*${much}() {}\n`,
   }),
+  branchNames: programOf({
+    'main.js': `import { clock, load, told } from './clock.js';\nimport * as all from './clock.js';\nlog(clock.name, load.name, ...told().map((one) => one.name), Object.keys(all).join());\n`,
+    'clock.js': `export let clock; if (globalThis.nowhere) clock = () => 1; else clock = function () { return 2; };
+let loads, kept = 3; export { loads as load }; if (globalThis.nowhere) { kept = 4; loads = class { static high = kept; }; } else if (kept === 5) loads = () => 5; else { kept = 6; loads = async () => kept; }
+export function told() { let inner, second, third; if (kept === 3) inner = () => 1; else inner = () => kept; kept ? second = () => kept : second = () => 2; const last = kept === 3 ? third = () => kept : third = () => 4; return [inner, second, third, last]; }\n`,
+  }),
   earlyConstants: programOf({
     'main.js': `import { tell } from './tide.js';\nimport { level } from './level.js';\nlog(level, tell());\n`,
     'level.js': `import './tide.js';\nconst own = (7), more = own * 2, word = ( /* as it is */ \`low\` ), less = -1, none = void 0;

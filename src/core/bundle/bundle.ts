@@ -159,6 +159,7 @@ export class Bundle {
       groupOf: (id) => this.#groups.get(id),
       isVisible: keepsNames ? (own) => this.#visible.has(own) || own.member.named.get(own.name)?.kind === 'class' : () => false,
       isPlain,
+      keepsNames,
     });
     const imports = this.#importsOf(group);
     const links = new Set<string>();

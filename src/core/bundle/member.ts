@@ -79,6 +79,11 @@ export type Place =
   | { kind: 'urls'; start: number; end: number; pattern: string }
   /** A name in a pattern that is a key too: `{ name }`. */
   | { kind: 'pattern'; start: number; end: number }
+  /**
+   * Where a branch gives a variable a function or class without a name, whose name it takes. A minifier would make one assignment of both
+   * branches, which gives none. `isOwn`: the variable is one of the module's top level; `isBare`: a comma may stand there.
+   */
+  | { kind: 'branch'; start: number; end: number; name: string; isOwn: boolean; isBare: boolean }
   /** A known constant. */
   | { kind: 'text'; start: number; end: number; text: string };
 

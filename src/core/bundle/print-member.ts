@@ -149,6 +149,8 @@ class Printer {
       case 'urls':
         this.#text.appendLeft(start, `${part}.pathOf(`);
         return void this.#text.appendRight(end, ')');
+      case 'branch':
+        return this.#branch(place);
       case 'text':
         if (start === end) this.#text.appendLeft(start, place.text);
         else this.#text.update(start, end, place.text);
@@ -158,6 +160,16 @@ class Printer {
   #twice(start: number, end: number): void {
     const name = this.#printing.member.text.slice(start, end);
     this.#text.update(start, end, `${name}: ${name}`, { storeName: true });
+  }
+
+  #branch({ start, end, name, isOwn, isBare }: Place & { kind: 'branch' }): void {
+    const { member, scope, seenAs } = this.#printing;
+    if (scope.isPlain || !scope.keepsNames) return;
+    const isSeen = isOwn ? scope.isNamed(this.#variable(name)) : member.kept.values.includes(name);
+    // What has its name from elsewhere, or is told to others, is no mere assignment.
+    if (!isSeen || (isOwn && (this.#nameToKeep(name) !== undefined || seenAs(name).length > 0))) return;
+    this.#text.prependRight(start, `${isBare ? '' : '('}${isOwn ? this.#nameOf(name) : name} = 0, `);
+    if (!isBare) this.#text.appendLeft(end, ')');
   }
 
   /** Functions and classes keep the name that programs see, whatever the variable is called. */

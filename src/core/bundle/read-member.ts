@@ -1,4 +1,5 @@
 import type {
+  AssignmentExpression,
   CallExpression,
   Comment,
   Expression,
@@ -25,7 +26,7 @@ import { OwnNames } from './own-names.js';
 import { type References, readReferences } from './read-references.js';
 import { type EffectContext, effectsOf } from './scan-effects.js';
 import { callsEval, isAnonymous, membersWritten, urlsIn, usesOwnThis } from './syntax.js';
-import { givingTypes, visibleNames } from './visible-names.js';
+import { givingTypes, isOfBranch, visibleNames } from './visible-names.js';
 
 export interface MemberInput {
   id: string;
@@ -67,6 +68,8 @@ class Reader {
   readonly #member: Member;
   readonly #names: OwnNames;
   readonly #references: References;
+  /** Where top-level names are used. */
+  #ownPlaces: Set<number> | undefined;
   readonly #context: EffectContext;
   /** Specifier and type -> the index in `imports`. */
   readonly #imports = new Map<string, number>();
@@ -357,6 +360,7 @@ class Reader {
         member.places.push(this.#metaPlace(node as Spanned, parent));
       if (node.type === 'Property' && node.shorthand && parent?.type === 'ObjectPattern' && !this.#references.taken.has(start))
         member.places.push({ kind: 'pattern', start, end: start + (node.key as Identifier).name.length });
+      if (node.type === 'AssignmentExpression') this.#noteBranch(node as Spanned<AssignmentExpression>);
       member.places.push(...urlsIn(node, parent, member.text));
       if (node.type === 'CallExpression')
         for (const file of scriptsNamed(node as CallExpression, member.text))
@@ -370,6 +374,19 @@ class Reader {
         },
       });
     member.places.sort((a, b) => a.start - b.start || a.end - b.end);
+  }
+
+  /** What programs see of names is kept of branches too. */
+  #noteBranch(node: Spanned<AssignmentExpression>): void {
+    const { operator, left, right } = node;
+    // With brackets around it, a variable gives no name.
+    if (operator !== '=' || left.type !== 'Identifier' || (left as Spanned).start !== node.start || !isAnonymous(right)) return;
+    if (!isOfBranch(node, this.#parents)) return;
+    this.#ownPlaces ??= new Set(this.#references.references.map(({ start }) => start));
+    const isOwn = this.#ownPlaces.has(node.start);
+    const parent = this.#parents.get(node)?.type;
+    const isBare = parent === 'ExpressionStatement' || parent === 'SequenceExpression';
+    this.#member.places.push({ kind: 'branch', start: node.start, end: node.end, name: left.name, isOwn, isBare });
   }
 
   #metaPlace(node: Spanned, parent: Node | null): Place {

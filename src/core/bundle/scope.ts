@@ -28,6 +28,8 @@ export interface ScopeInput {
   isVisible(own: OwnName): boolean;
   /** Every variable has its name from the start. */
   isPlain: boolean;
+  /** Programs may look at the names of functions and classes. */
+  keepsNames: boolean;
 }
 
 /** The variables of a group with their names. */
@@ -37,6 +39,7 @@ export class GroupScope {
   readonly #outer = new Map<string, Variable>();
   /** Every variable had its name from the start: nothing is made smaller. */
   readonly isPlain: boolean;
+  readonly keepsNames: boolean;
   /** What the group calls its handle. */
   readonly handle: string;
   readonly #taken = new Set<string>();
@@ -47,6 +50,7 @@ export class GroupScope {
   constructor(input: ScopeInput) {
     this.#input = input;
     this.isPlain = input.isPlain;
+    this.keepsNames = input.keepsNames;
     for (const member of input.members) this.#collect(member);
     for (const { free } of input.members) for (const name of free) this.#taken.add(name);
     for (const word of reserved) this.#taken.add(word);

@@ -145,6 +145,24 @@ function isCall(node: Node, parents: ReadonlyMap<Node, Node>): boolean {
   );
 }
 
+/** Whether a node that gives a name is what an `else` or the end of a condition comes to. */
+export function isOfBranch(node: Node, parents: ReadonlyMap<Node, Node>): boolean {
+  for (let at = node, parent = parents.get(at); parent; at = parent, parent = parents.get(at)) {
+    if (parent.type === 'IfStatement' || parent.type === 'ConditionalExpression') {
+      if (parent.test === at) return false;
+      if (parent.alternate === at) return true;
+    } else if (lastIn(parent) !== at) return false;
+  }
+  return false;
+}
+
+/** What a node comes to in the end, where that is one of its parts. */
+function lastIn(node: Node): Node | undefined {
+  if (node.type === 'SequenceExpression') return node.expressions.at(-1);
+  if (node.type === 'BlockStatement') return node.body.at(-1);
+  return node.type === 'ExpressionStatement' ? node.expression : undefined;
+}
+
 /** Types of nodes that give names. */
 export const givingTypes = ['VariableDeclarator', 'AssignmentExpression', 'AssignmentPattern'];
 
