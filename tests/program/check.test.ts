@@ -209,6 +209,28 @@ test('what will fail for its version is told when serve and build start, and onc
   expect(told(JSON.parse(stdout).warnings)).toEqual(wanted);
 });
 
+test('queries behind paths are told of, but for a file that is called so, and in packages', async () => {
+  workspace = Workspace.with({
+    ...sound,
+    ...settings({}),
+    'index.html': '<!doctype html><script type="module" src="src/main.ts"></script>',
+    'src/main.ts': `import text from './gull.svg?text';\nimport { tide } from './tide.js?2';\nimport 'pier';\nimport './odd?1.js';\nconsole.log(text, tide);\n`,
+    'src/gull.svg': '<svg/>',
+    'src/tide.ts': 'export const tide = 4;\n',
+    'src/odd?1.js': '',
+    'node_modules/pier/package.json': '{ "name": "pier", "main": "index.js" }',
+    'node_modules/pier/index.js': `import './more.js?3';\n`,
+    'node_modules/pier/more.js': '',
+    'package.json': project({ dependencies: { pier: '*' } }),
+  });
+  const { stdout } = await runProgram(workspace.root, ['build', '--no-cache', '--json']);
+  const queries = JSON.parse(stdout).warnings.filter(({ code }: { code: string }) => code === 'query-ignored');
+  expect(queries.map(({ position, message }: Record<string, any>) => [position.line, message.split(' ')[0]])).toEqual([
+    [1, "'?text'"],
+    [2, "'?2'"],
+  ]);
+});
+
 test('names in other case, as systems find them that take both for one, and a low limit of watches are found', async () => {
   workspace = Workspace.with({
     'index.html': '<script type="module" src="src/main.js"></script>',

@@ -22,6 +22,7 @@ export const problemCodes = {
   'not-lowered': 'A module or a style sheet uses what some of the targets do not know and what cannot be written in another way.',
   'translator-missing': 'The targets need ECMAScript 5, and the translator for it is not installed.',
   'import-ignored': 'A style sheet imports another one where browsers ignore that.',
+  'query-ignored': 'A module imports a file with a query behind its path, which means nothing here.',
   'export-missing': 'A module imports a name that the other module does not export.',
   'import-assigned': 'A module assigns to a name that it imports.',
   'adapter-failed': 'An adapter of the settings could not make a module of a file.',

@@ -86,7 +86,8 @@ export class RequestTargets {
     if ('empty' in resolution) return { target: emptyModule };
     if ('found' in resolution) {
       const target = withType(paths.idOf(resolution.found), type);
-      return { target: kind === 'require' || wantsUrl() ? target : startedWasm(target) };
+      const warning = id.includes('node_modules/') ? undefined : ignoredQuery(specifier, resolution.found);
+      return { target: kind === 'require' || wantsUrl() ? target : startedWasm(target), ...(warning ? { warning } : {}) };
     }
     // What may be tried may fail, but nothing may be tried on files of others.
     if (kind === 'require' && !isCertain && resolution.failure.reason !== 'refused') return {};
@@ -302,6 +303,17 @@ function foreign(specifier: string): NonNullable<RequestTarget['problem']> {
     code: 'import-unresolved',
     message: `'${specifier}' is a URL, which can only be imported with import().`,
     hint: 'Install the package instead, or load it with import().',
+  };
+}
+
+/** What to say of a path with a query, unless a file is called like that. */
+function ignoredQuery(specifier: string, found: string): RequestTarget['warning'] {
+  const query = /^\.{0,2}\/[^?]*(\?.*)$/s.exec(specifier)?.[1];
+  if (query === undefined || found.endsWith(query)) return undefined;
+  return {
+    code: 'query-ignored',
+    message: `'${query}' behind a path means nothing here: the file is imported as it is, and once.`,
+    hint: "Take it away. { type: 'text' } and { type: 'bytes' } import what a file holds, new URL('…', import.meta.url) is its address.",
   };
 }
 
