@@ -342,7 +342,7 @@ const gauge = Buffer.from(
   'hex',
 );
 
-test.each<[what: string, files: Record<string, string | Buffer>, title: string]>([
+const cases: [what: string, files: Record<string, string | Buffer>, title: string][] = [
   [
     'WebAssembly is imported like a module, by name and as a whole, and its URL by default',
     {
@@ -588,23 +588,48 @@ test.each<[what: string, files: Record<string, string | Buffer>, title: string]>
     },
     '/,/tides.js,high',
   ],
-])('served and built, %s', async (_, files, title) => {
-  const workspace = Workspace.with({ 'index.html': titled, ...files });
-  const titles: string[] = [];
-  const program = await Program.serve(workspace.root);
+];
+
+/** Whether a case asks for nothing of the root of a project, so that it can be one folder among others. */
+const isApart = ([, files]: (typeof cases)[number]) =>
+  !Object.keys(files).some((path) => /^(?:index\.html|tsconfig\.json|public\/.*)$/.test(path)) &&
+  !String(files['main.ts']).includes('serviceWorker');
+
+async function servedAndBuilt(files: Record<string, string | Buffer>, titles: Record<string, string>): Promise<void> {
+  const workspace = Workspace.with(files);
+  const program = await Program.serve(workspace.root, []);
   await build(workspace);
   const { url, close } = await serveNatively(workspace.path('dist'));
-  for (const at of [program.url, `${url}index.html`]) {
-    const { page, errors } = await openPage(browser, at);
-    await untilTrue(page, 'document.title !== ""');
-    titles.push(await page.title());
-    expect(errors.filter((error) => !title.includes('TypeError') || !/Failed to load/.test(error))).toEqual([]);
-    await page.context().close();
-  }
-  expect(titles).toEqual([title, title]);
+  const seen: Record<string, string[]> = {};
+  for (const [path, title] of Object.entries(titles))
+    for (const at of [`${program.url}${path.replace(/^index\.html$/, '')}`, `${url}${path}`]) {
+      const { page, errors } = await openPage(browser, at);
+      await untilTrue(page, 'document.title !== ""');
+      seen[path] = [...(seen[path] ?? []), await page.title()];
+      expect(errors.filter((error) => !title.includes('TypeError') || !/Failed to load/.test(error))).toEqual([]);
+      await page.context().close();
+    }
+  expect(seen).toEqual(Object.fromEntries(Object.entries(titles).map(([path, title]) => [path, [title, title]])));
   await program.stop();
   close();
   workspace.dispose();
+}
+
+test(`served and built, ${cases.filter(isApart).length} things are the same: from WebAssembly to the names of modules of CSS`, async () => {
+  const apart = cases.filter(isApart);
+  const inFolders = apart.flatMap(([, files], at) =>
+    Object.entries({ 'index.html': titled, ...files }).map(([path, text]) => [`case${at}/${path}`, text] as const),
+  );
+  const pages = apart.map((_, at) => `case${at}/index.html`);
+  const byPath = Object.fromEntries(pages.map((page) => [`/${page}`, page]));
+  await servedAndBuilt(
+    { ...Object.fromEntries(inFolders), 'vine-spark.config.json': JSON.stringify({ pages: byPath }) },
+    Object.fromEntries(apart.map(([, , title], at) => [pages[at]!, title])),
+  );
+}, 120_000);
+
+test.each(cases.filter((one) => !isApart(one)))('served and built, %s', async (_, files, title) => {
+  await servedAndBuilt({ 'index.html': titled, ...files }, { 'index.html': title });
 });
 
 longTest(
