@@ -80,8 +80,9 @@ class Printer {
     const written = new Set(unit.references.filter(({ isWrite }) => isWrite).map(({ name }) => name));
     for (const own of unit.declares) this.#named(own, unit);
     for (const own of new Set([...unit.declares, ...written])) this.#values(own, unit);
-    for (const own of written) this.#touch(own, unit);
+    // Within what tells others of it.
     this.#guard(unit);
+    for (const own of written) this.#touch(own, unit);
     if (unit.keyword) this.#text.prependRight(start, `${unit.keyword} `);
     const isClosed = !unit.keyword && /[;]$/.test(member.text.slice(start, end));
     if (!isClosed) this.#text.appendLeft(end, ';');
