@@ -2,10 +2,14 @@ import { originalPositionFor, TraceMap } from '@jridgewell/trace-mapping';
 import type { RawMap } from '../maps/raw-map.js';
 import { lineStarts, positionAt } from '../text/line-index.js';
 
-/** The source that an offset in a text comes from, as the map names it. */
-export function sourceAt(map: RawMap, text: string, offset: number): string | undefined {
-  const { line, column } = positionAt(lineStarts(text), offset);
-  return originalPositionFor(new TraceMap(map as never), { line, column }).source ?? undefined;
+/** Tells the source that an offset in a text comes from, as the map names it. */
+export function sourcesOf(map: RawMap, text: string): (offset: number) => string | undefined {
+  const traced = new TraceMap(map as never);
+  const starts = lineStarts(text);
+  return (offset) => {
+    const { line, column } = positionAt(starts, offset);
+    return originalPositionFor(traced, { line, column }).source ?? undefined;
+  };
 }
 
 /** The offset in `source` that an offset in the translated text comes from. */

@@ -44,9 +44,14 @@ export async function loadStyle(
   const problems: Problem[] = [];
   const edges: Edge[] = [];
   const targets: (string | undefined)[] = [];
+  let partialOf: ((reference: StyleReference) => string | undefined) | undefined;
   for (const reference of references) {
     const first = resolveReference(reference, file, resolver);
-    const resolution = isLost(first) ? ((await fromPartial(reference, compiled, { file, resolver })) ?? first) : first;
+    let resolution = first;
+    if (isLost(first)) {
+      partialOf ??= await partialsOf(compiled, file);
+      resolution = fromPartial(reference, partialOf(reference), resolver) ?? first;
+    }
     if ('found' in resolution) {
       const target = paths.idOf(resolution.found);
       edges.push({ kind: 'style', specifier: reference.specifier, target });
@@ -94,18 +99,28 @@ function isLost(resolution: Resolution): boolean {
  * What a reference means beside the partial that holds it. Sass leaves its words as they are, and they count from the sheet; but partials of
  * packages, with fonts beside them, are often written as if they stood for themselves.
  */
-async function fromPartial(
-  reference: StyleReference,
-  { css, map, dependencies }: CompiledStyle,
-  { file, resolver }: { file: string; resolver: Resolver },
-): Promise<Resolution | undefined> {
-  if (!map || dependencies.length === 0 || reference.specifier.startsWith('/')) return undefined;
-  const { sourceAt } = await import('../../core/translate/source-position.js');
-  const source = sourceAt(map, css, reference.start);
-  const partial = source && fileURLToPath(new URL(source, pathToFileURL(file)));
-  if (!partial || !dependencies.includes(partial)) return undefined;
+function fromPartial(reference: StyleReference, partial: string | undefined, resolver: Resolver): Resolution | undefined {
+  if (partial === undefined || reference.specifier.startsWith('/')) return undefined;
   const resolution = resolveReference(reference, partial, resolver);
   return 'found' in resolution ? resolution : undefined;
+}
+
+/** Tells the partial (absolute path) that a reference of a sheet stands in. */
+async function partialsOf(
+  { css, map, dependencies }: CompiledStyle,
+  file: string,
+): Promise<(reference: StyleReference) => string | undefined> {
+  if (!map || dependencies.length === 0) return () => undefined;
+  const { sourcesOf } = await import('../../core/translate/source-position.js');
+  const sourceAt = sourcesOf(map, css);
+  const partials = new Set(dependencies);
+  const base = pathToFileURL(file).href;
+  return ({ start }) => {
+    const source = sourceAt(start);
+    const url = source === undefined || !URL.canParse(source, base) ? undefined : new URL(source, base);
+    const partial = url?.protocol === 'file:' ? fileURLToPath(url) : undefined;
+    return partial !== undefined && partials.has(partial) ? partial : undefined;
+  };
 }
 
 /** Where something in a sheet's CSS stands in its source: exactly where nothing moved it, else where the source first says the same. */
