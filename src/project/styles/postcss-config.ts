@@ -1,6 +1,7 @@
 import { readdirSync, readFileSync, statSync } from 'node:fs';
 import { createRequire } from 'node:module';
 import { join } from 'node:path';
+import { pathToFileURL } from 'node:url';
 import type { AcceptedPlugin } from 'postcss';
 import { withoutMark } from '../../core/text/json.js';
 import { findJsonMistake } from '../../core/translate/json-mistake.js';
@@ -71,17 +72,37 @@ function defaultOf(module: Record<string, unknown>): unknown {
   return exported?.__esModule ? exported.default : exported;
 }
 
-/** The plugins of a list, or of a table of their names with their options, in order. Names mean what they mean beside the file. */
+/** The plugins of a list, or of a table of their names with their options, in order. */
 async function loadPlugins(given: unknown, file: string, parts: (path: string) => void): Promise<AcceptedPlugin[]> {
-  const { default: load } = await import('postcss-load-config/src/plugins.js');
-  if (!given || Array.isArray(given)) return load({ plugins: given || [] }, file);
-  const lists = Object.entries(given).map(async ([name, options]) => {
-    if (options === false || !/^\.{0,2}\//.test(name)) return load({ plugins: { [name]: options } }, file);
-    const path = createRequire(file).resolve(name);
-    parts(path);
-    const plugin = defaultOf(await runModule(path, parts)) as ((options: unknown) => AcceptedPlugin) | AcceptedPlugin;
-    const hasOptions = Object.keys((options as object | null) ?? {}).length > 0;
-    return load({ plugins: [hasOptions ? (plugin as (options: unknown) => AcceptedPlugin)(options) : plugin] }, file);
-  });
-  return (await Promise.all(lists)).flat();
+  const named = Array.isArray(given) ? [] : Object.entries((given as object | null | undefined) ?? {});
+  const plugins = Array.isArray(given)
+    ? given.filter(Boolean)
+    : await Promise.all(
+        named
+          .filter(([, options]) => options !== false)
+          .map(([name, options]) => loadPlugin(name, options as object | null, { file, parts })),
+      );
+  const wrong = plugins.findIndex((plugin) => !isPlugin(plugin));
+  if (wrong !== -1) throw new TypeError(`plugins[${wrong}] is no PostCSS plugin`);
+  return plugins as AcceptedPlugin[];
+}
+
+/** A plugin by its name, which means what it means beside the configuration. */
+async function loadPlugin(
+  name: string,
+  options: object | null,
+  { file, parts }: { file: string; parts(path: string): void },
+): Promise<unknown> {
+  const path = createRequire(file).resolve(name);
+  const isPart = /^\.{0,2}\//.test(name);
+  if (isPart) parts(path);
+  const plugin = defaultOf(await (isPart ? runModule(path, parts) : import(pathToFileURL(path).href)));
+  return Object.keys(options ?? {}).length === 0 ? plugin : (plugin as (options: unknown) => unknown)(options);
+}
+
+/** Whether something is what PostCSS takes for a plugin: one, what makes one, or what holds some. */
+function isPlugin(value: unknown): boolean {
+  if (typeof value === 'function') return true;
+  const { postcssPlugin, plugins, postcss, default: inner } = (value ?? {}) as Record<string, unknown>;
+  return postcssPlugin !== undefined || Array.isArray(plugins) || Boolean(postcss) || typeof inner === 'function';
 }
