@@ -168,11 +168,13 @@ test('errors of workers and rejected imports are told at their places', async ()
   const after = at.program.mark;
   const told: string[] = [];
   at.page.on('pageerror', ({ message }) => told.push(message));
+  const heard = at.page.waitForEvent('pageerror', ({ message }) => message === 'too heavy');
   await at.page.click('button');
   const worker = await at.program.next('error', { after, where: ({ page: from }) => from === 'crane.ts' });
   expect(worker.problem).toMatchObject({ message: 'RangeError: too heavy', file: 'lift.ts', position: { line: 2, column: 22 } });
   const late = await at.program.next('error', { after, where: ({ page: from }) => from === 'index.html' });
   expect(late.problem).toMatchObject({ message: 'TypeError: late high', file: 'late.ts', position: { line: 2 } });
+  await heard;
   expect(told.filter((message) => message === 'too heavy')).toHaveLength(1);
 });
 

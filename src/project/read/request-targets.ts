@@ -87,7 +87,8 @@ export class RequestTargets {
     if ('found' in resolution) {
       const target = withType(paths.idOf(resolution.found), type);
       const warning = id.includes('node_modules/') ? undefined : ignoredQuery(specifier, resolution.found);
-      return { target: kind === 'require' || wantsUrl() ? target : startedWasm(target), ...(warning ? { warning } : {}) };
+      const isStarted = kind !== 'require' && target.endsWith('.wasm') && !wantsUrl();
+      return { target: isStarted ? typedId(target, 'instance') : target, ...(warning ? { warning } : {}) };
     }
     // What may be tried may fail, but nothing may be tried on files of others.
     if (kind === 'require' && !isCertain && resolution.failure.reason !== 'refused') return {};
@@ -182,7 +183,8 @@ export class RequestTargets {
         const resolution = resolver.resolve(specifier, paths.fileOf(id), 'import');
         if ('found' in resolution) {
           const target = withType(paths.idOf(resolution.found), type);
-          matches.set(specifier, wantsUrl || kind === 'require' ? target : startedWasm(target));
+          const isStarted = kind !== 'require' && target.endsWith('.wasm') && !wantsUrl;
+          matches.set(specifier, isStarted ? typedId(target, 'instance') : target);
         }
         if ('failure' in resolution && resolution.failure.reason === 'refused' && resolution.failure.why === 'outside')
           return { matches: [], problem: explainFailure(resolution.failure, pattern, paths.root) };
@@ -319,11 +321,6 @@ function ignoredQuery(specifier: string, found: string): RequestTarget['warning'
 
 /** Kinds of files for which a type attribute says nothing new. */
 const kindOfType: Record<string, string> = { javascript: 'script' };
-
-/** The module of a file: WebAssembly as its exports, and not as its URL. */
-function startedWasm(id: string): string {
-  return id.endsWith('.wasm') ? typedId(id, 'instance') : id;
-}
 
 /** The id of a module that is imported with a type attribute. */
 function withType(id: string, type: string | undefined): string {
