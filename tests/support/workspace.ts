@@ -11,7 +11,7 @@ export class Workspace {
   readonly root = realpathSync(mkdtempSync(join(tmpdir(), 'vine-spark-')));
 
   /** Makes a folder with these files; `packages` links the repository's node_modules, for React. */
-  static with(files: Record<string, string>, { packages = false } = {}): Workspace {
+  static with(files: Record<string, string | Buffer>, { packages = false } = {}): Workspace {
     const workspace = new Workspace();
     workspace.write({ 'package.json': '{ "name": "quay" }', ...files });
     if (packages) symlinkSync(join(repository, 'node_modules'), join(workspace.root, 'node_modules'));
