@@ -214,10 +214,11 @@ test('queries behind paths are told of, but for a file that is called so, and in
     ...sound,
     ...settings({}),
     'index.html': '<!doctype html><script type="module" src="src/main.ts"></script>',
-    'src/main.ts': `import text from './gull.svg?text';\nimport { tide } from './tide.js?2';\nimport 'pier';\nimport './odd?1.js';\nconsole.log(text, tide);\n`,
+    'src/main.ts': `import text from './gull.svg?text';\nimport { tide } from './tide.js?2';\nimport '@/tide.ts?high';\nimport 'pier';\nimport './odd?1.js';\nconsole.log(text, tide);\n`,
     'src/gull.svg': '<svg/>',
     'src/tide.ts': 'export const tide = 4;\n',
     'src/odd?1.js': '',
+    'tsconfig.json': '{ "compilerOptions": { "paths": { "@/*": ["./src/*"] } } }',
     'node_modules/pier/package.json': '{ "name": "pier", "main": "index.js" }',
     'node_modules/pier/index.js': `import './more.js?3';\n`,
     'node_modules/pier/more.js': '',
@@ -228,6 +229,7 @@ test('queries behind paths are told of, but for a file that is called so, and in
   expect(queries.map(({ position, message }: Record<string, any>) => [position.line, message.split(' ')[0]])).toEqual([
     [1, "'?text'"],
     [2, "'?2'"],
+    [3, "'?high'"],
   ]);
 });
 

@@ -80,7 +80,7 @@ const cases: Record<string, Record<string, string | Buffer>> = {
   }),
   'a sheet that imports nothing': main(`import './quay.css';\n`, { 'src/quay.css': '@import "./tokens.css";\n' }),
   'a sheet that imports a script of a package': main(`import './quay.css';\n`, {
-    'src/quay.css': '@import "kit";\n',
+    'src/quay.css': '@import "kit";\n@import "./main.ts";\n',
     'node_modules/kit/package.json': '{ "name": "kit", "exports": "./kit.js" }',
     'node_modules/kit/kit.js': '',
   }),

@@ -91,8 +91,7 @@ export function explainFailure(failure: Failure, specifier: string, root: string
   }
 }
 
-function entryHint({ subpath, offers, isListed, isScript }: Extract<Failure, { reason: 'entry-missing' }>): string {
-  if (isScript) return 'What it offers is a script: import that from a script, or name a sheet of the package by its path.';
+function entryHint({ subpath, offers, isListed }: Extract<Failure, { reason: 'entry-missing' }>): string {
   if (isListed)
     return 'Its package.json lists the path, but the file behind it is not there: install the package anew, or build it.';
   const wanted = subpath ? `./${subpath}` : '.';

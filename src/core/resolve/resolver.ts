@@ -12,7 +12,7 @@ export type Failure =
   | { reason: 'file-missing'; tried: string; similar?: string; isCase?: boolean }
   | { reason: 'package-missing'; packageName: string }
   /** `offers` are the paths that the package lists; `isListed`: this one is among them, but its file isn't there. */
-  | { reason: 'entry-missing'; packageName: string; subpath: string; offers?: string[]; isListed?: boolean; isScript?: true }
+  | { reason: 'entry-missing'; packageName: string; subpath: string; offers?: string[]; isListed?: boolean }
   | { reason: 'builtin'; name: string }
   | { reason: 'internal-missing'; specifier: string }
   /** There is a file, but not one to be read; `file` is its path with all links followed. */

@@ -310,7 +310,7 @@ function foreign(specifier: string): NonNullable<RequestTarget['problem']> {
 
 /** What to say of a path with a query, unless a file is called like that. */
 function ignoredQuery(specifier: string, found: string): RequestTarget['warning'] {
-  const query = /^\.{0,2}\/[^?]*(\?.*)$/s.exec(specifier)?.[1];
+  const query = /^[^?]+(\?.*)$/s.exec(specifier)?.[1];
   if (query === undefined || found.endsWith(query)) return undefined;
   return {
     code: 'query-ignored',

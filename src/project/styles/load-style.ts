@@ -54,6 +54,8 @@ export async function loadStyle(
     }
     if ('found' in resolution) {
       const target = paths.idOf(resolution.found);
+      if (reference.kind === 'sheet' && kindOfFile(target) === 'script')
+        problems.push(problemAt(placeOf(reference), isScript(reference.specifier, target)));
       edges.push({ kind: 'style', specifier: reference.specifier, target });
       targets.push(target);
       continue;
@@ -133,11 +135,12 @@ function spanIn(source: string, css: string, { start, end }: StyleReference): { 
   return first === -1 ? { start: 0, end: 0 } : { start: first, end: first + written.length };
 }
 
-/** What a package offers scripts is nothing that a sheet can import. */
-function sheetOnly(resolution: Resolution, { kind, specifier }: Pick<StyleReference, 'kind' | 'specifier'>): Resolution {
-  if (kind !== 'sheet' || !('found' in resolution) || kindOfFile(resolution.found) !== 'script') return resolution;
-  const [packageName = specifier, subpath = ''] = /^((?:@[^/]+\/)?[^/]+)(?:\/(.*))?$/s.exec(specifier)?.slice(1) ?? [];
-  return { failure: { reason: 'entry-missing', packageName, subpath, isScript: true } };
+function isScript(specifier: string, target: string): Pick<Problem, 'code' | 'message' | 'hint'> {
+  return {
+    code: 'import-unresolved',
+    message: `'${specifier}' leads to ${target}, which is a script: a sheet can only import sheets.`,
+    hint: 'Import it from a script, or name a sheet by its path.',
+  };
 }
 
 function whereImportsCount({ specifier }: StyleReference): Pick<Problem, 'message' | 'hint'> {
@@ -160,7 +163,7 @@ export function resolveReference(
   const first = resolver.resolve(isPath ? specifier : `./${specifier}`, file, 'style');
   const isRefused = 'failure' in first && first.failure.reason === 'refused';
   if (isPath || isRefused || 'found' in first) return first;
-  const mapped = sheetOnly(resolver.resolve(specifier, file, 'style'), { kind, specifier });
+  const mapped = resolver.resolve(specifier, file, 'style');
   if (!('found' in mapped) && olderPackage.test(specifier)) return resolver.resolve(specifier.slice(1), file, 'style');
   // What `url()` names is meant to be a path, so that's what is told of it.
   return kind === 'file' && !('found' in mapped) ? first : mapped;

@@ -15,7 +15,7 @@ export interface PostcssConfig {
 }
 
 /** The names that it may have, in the order in which they are looked for. */
-const names = [
+export const configNames: readonly string[] = [
   'package.json',
   ...['', '.json', '.yaml', '.yml', '.ts', '.cts', '.mts', '.js', '.cjs', '.mjs'].map((ending) => `.postcssrc${ending}`),
   ...['ts', 'cts', 'mts', 'js', 'cjs', 'mjs'].map((ending) => `postcss.config.${ending}`),
@@ -57,7 +57,7 @@ export function brokenConfig(root: string): string {
 
 function namesIn(root: string): string[] {
   const there = new Set(readdirSync(root));
-  return names.filter((name) => there.has(name));
+  return configNames.filter((name) => there.has(name));
 }
 
 /** What a file of JSON says; of a package.json its own part for it. */

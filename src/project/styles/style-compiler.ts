@@ -13,7 +13,7 @@ import { realPathNow } from '../files/disk-files.js';
 import type { FileGate } from '../files/file-gate.js';
 import { type CompiledStyle, mapOf, run } from './compiled-style.js';
 import { CssModules } from './css-modules.js';
-import { brokenConfig, loadPostcssConfig } from './postcss-config.js';
+import { brokenConfig, configNames, loadPostcssConfig } from './postcss-config.js';
 import { loadSass } from './sass.js';
 import { styleProblem } from './style-problem.js';
 
@@ -86,13 +86,7 @@ export class StyleCompiler {
 
   /** Absolute paths of files, there or not, one of which would hold the PostCSS configuration. */
   get configCandidates(): string[] {
-    const names = ['js', 'mjs', 'cjs', 'ts', 'mts', 'cts'].flatMap((extension) => [
-      `postcss.config.${extension}`,
-      `.postcssrc.${extension}`,
-    ]);
-    return [...names, '.postcssrc', '.postcssrc.json', '.postcssrc.yml', '.postcssrc.yaml', 'package.json'].map((name) =>
-      join(this.#options.root, name),
-    );
+    return configNames.map((name) => join(this.#options.root, name));
   }
 
   /** Whether a file (absolute path) is the PostCSS configuration, or one of the project's own that it takes in. */
@@ -227,10 +221,10 @@ export class StyleCompiler {
     const parts = new Set<string>();
     try {
       const found = await loadPostcssConfig(root, mode, (part) => parts.add(part));
-      if (found === undefined) return [];
-      this.configFile = found.file;
-      this.#parts = new Set([...configParts(found.file), ...parts]);
-      return found.plugins;
+      // It may have gone.
+      this.configFile = found?.file;
+      this.#parts = new Set(found ? [...configParts(found.file), ...parts] : []);
+      return found?.plugins ?? [];
     } catch (error) {
       const configFile = brokenConfig(root);
       // What mends it may be a part of it.
