@@ -3,6 +3,7 @@ import type { ModuleGraph } from '../core/graph/module-graph.js';
 import { fileOfId } from '../core/module-id.js';
 import type { Problem } from '../core/problem/problem.js';
 import { ProjectGraph } from '../project/project-graph.js';
+import { CompressedSizes } from './compressed-sizes.js';
 import { findLastBuild, keepBuild, type Outcome } from './last-build.js';
 import { checkLimits } from './limits.js';
 import type { Manifest } from './manifest.js';
@@ -34,7 +35,7 @@ export async function build(options: BuildOptions): Promise<BuildResult> {
     const { files, others, manifest } = made;
     const { modules, sizes, texts } = result;
     const { warnings, notes } = told;
-    const outcome = { files, manifest, modules, sizes, sources: sourcesOf(project), texts: [...texts.keys()], warnings, notes };
+    const outcome = { files, manifest, modules, sizes, sources: sourcesOf(project), texts, warnings, notes };
     return { ...result, keep: () => keepBuild(project, options, outcome, { others, since }) };
   } finally {
     await project.close();
@@ -72,13 +73,12 @@ class Told {
 /** Puts in place what the last build came to, and tells the same. */
 async function putBack(last: Outcome, options: BuildOptions): Promise<BuildResult> {
   options.onStage('nothing has changed since the last build');
-  const { files, manifest, modules, sizes, sources } = last;
+  const { files, manifest, modules, sizes, sources, texts } = last;
   checkFolder(options.out, options.root, { sources, verbatim: options.verbatim });
   for (const warning of last.warnings) options.onWarning(warning);
   for (const note of last.notes) options.onNote(note);
   const { before, others } = putInPlace({ files, manifest }, options);
-  const texts = new Map(last.texts.map((path) => [path, files.get(path)!.toString()]));
-  return { manifest, modules, others, texts, sizes, before, isUnchanged: true };
+  return { manifest, modules, others, texts, compressed: new CompressedSizes(files), sizes, before, isUnchanged: true };
 }
 
 /** A project whose pages were read. */
@@ -116,16 +116,15 @@ async function writeOnce(
   if (project.problems.length > 0) throw new BuildFailed(project.problems);
   checkFolder(options.out, options.root, { sources: sourcesOf(project), verbatim: options.verbatim });
   const made = await new Writer(project, options, memory).write();
-  const { files, manifest, fallbacks, program, modules } = made;
+  const { files, manifest, fallbacks, compressed, program, modules } = made;
   const { before, others } = putInPlace(made, options);
   await project.writeKept();
-  const texts = new Map<string, string>();
-  for (const [path, content] of files)
-    if (/\.(?:js|css)$/.test(path) && typeof content === 'string' && path in manifest.files && !fallbacks.has(path))
-      texts.set(path, content);
+  const texts = [...files].flatMap(([path, content]) =>
+    /\.(?:js|css)$/.test(path) && typeof content === 'string' && path in manifest.files && !fallbacks.has(path) ? [path] : [],
+  );
   const sizes = sizesOf(modules);
   const report = (name: string) => reportData({ name, project, program, manifest, texts: modules });
-  return { result: { manifest, modules: program.graph.size, others, texts, sizes, before, report }, made };
+  return { result: { manifest, modules: program.graph.size, others, texts, compressed, sizes, before, report }, made };
 }
 
 /** Absolute paths of the files of modules. */

@@ -1,7 +1,8 @@
 import type { SourceMapSegment } from '@jridgewell/sourcemap-codec';
 import type MagicString from 'magic-string';
 import { EditedOrigin, type OpenMap, type Origin, through } from '../core/maps/origin.js';
-import { readMappings, Segments, segmentWidth, writeMappings } from '../core/maps/segments.js';
+import { readMappings, Segments, segmentWidth } from '../core/maps/segments.js';
+import { JoinedMappings, type PartedMappings, partedMappings, writeMappings } from '../core/maps/write-mappings.js';
 
 /** A text and the map that leads from it to where it came from, as JSON (ECMA-426). */
 export interface Mapped {
@@ -43,10 +44,9 @@ function movedLines(segments: Int32Array, down: number): Int32Array {
 }
 
 /** Writes a map. */
-export function writtenMap({ sources, sourcesContent, names, segments, ignored }: OpenMap, file?: string): string {
+function writtenMap({ sources, sourcesContent, names, segments, ignored }: OpenMap): string {
   return JSON.stringify({
     version: 3,
-    ...(file === undefined ? {} : { file }),
     names,
     sources,
     sourcesContent,
@@ -85,11 +85,11 @@ function asNumbers(lines: SourceMapSegment[][]): Int32Array {
   return segments.numbers;
 }
 
-/** Applies replacements, in the order of the text, and moves the map along. `nameOf` gives names of the map their right text. */
+/** Applies replacements, in the order of the text, and moves the map along. `names` are those of the map, if they are others now. */
 export function replaced(
   { text, map }: MappedText,
   replacements: readonly Replacement[],
-  nameOf: (name: string) => string = (name) => name,
+  names: readonly string[] | undefined = map?.names,
 ): MappedText {
   if (replacements.length === 0) return map === undefined ? { text } : { text, map };
   let out = '';
@@ -99,11 +99,13 @@ export function replaced(
     at = end;
   }
   out += text.slice(at);
-  return map === undefined ? { text: out } : { text: out, map: movedMap(map, text, replacements, nameOf) };
+  return map === undefined
+    ? { text: out }
+    : { text: out, map: { ...map, names: [...names!], segments: movedSegments(map.segments, text, replacements) } };
 }
 
-function movedMap(map: OpenMap, text: string, replacements: readonly Replacement[], nameOf: (name: string) => string): OpenMap {
-  const segments = map.segments.slice();
+function movedSegments(before: Int32Array, text: string, replacements: readonly Replacement[]): Int32Array {
+  const segments = before.slice();
   let at = 0;
   let line = 0;
   let lineStart = 0;
@@ -128,7 +130,7 @@ function movedMap(map: OpenMap, text: string, replacements: readonly Replacement
     line++;
     lineStart = end + 1;
   }
-  return { ...map, names: map.names.map(nameOf), segments };
+  return segments;
 }
 
 /** The map of a part of a text, and the line on which the part begins, counted from 0. */
@@ -137,31 +139,57 @@ export interface MapSection {
   map: OpenMap;
 }
 
+/** What a map of a whole text is made of, once for all texts of which it's a part. Texts and lists are JSON, lists without their brackets. */
+interface Section {
+  mappings: PartedMappings;
+  sources: string;
+  sourcesContent: string;
+  names: string;
+}
+
+const knownSections = new WeakMap<OpenMap, Section>();
+
+function sectionOf(map: OpenMap): Section {
+  const known = knownSections.get(map);
+  if (known) return known;
+  const contents = map.sources.map((_, index) => map.sourcesContent[index] ?? null);
+  const [sources, sourcesContent, names] = [map.sources, contents, map.names].map((list) => JSON.stringify(list).slice(1, -1));
+  const section: Section = {
+    mappings: partedMappings(map.segments),
+    sources: sources!,
+    sourcesContent: sourcesContent!,
+    names: names!,
+  };
+  knownSections.set(map, section);
+  return section;
+}
+
+function firstLines(segments: Int32Array, count: number): Int32Array {
+  let end = 0;
+  while (end < segments.length && segments[end]! < count) end += segmentWidth;
+  return segments.subarray(0, end);
+}
+
 /** A map of a text made of several, each from a line on, and none on the lines of another, as JSON. */
 export function joinedMap(file: string, sections: readonly MapSection[]): string {
-  const sources: (string | null)[] = [];
-  const sourcesContent: (string | null)[] = [];
+  const mappings = new JoinedMappings();
   const ignored: number[] = [];
-  const names = new Map<string, number>();
-  const segments = new Segments(sections.reduce((count, { map }) => count + map.segments.length / segmentWidth, 1));
-  for (const { line, map } of sections) {
-    const first = sources.length;
-    for (const [index, source] of map.sources.entries()) {
-      sources.push(source);
-      sourcesContent.push(map.sourcesContent[index] ?? null);
-    }
-    for (const index of map.ignored) ignored.push(first + index);
-    const nameAt = map.names.map((name) => {
-      const known = names.get(name) ?? names.size;
-      names.set(name, known);
-      return known;
-    });
-    const { segments: own } = map;
-    for (let at = 0; at < own.length; at += segmentWidth) {
-      const source = own[at + 2] === -1 ? -1 : own[at + 2]! + first;
-      const name = own[at + 5] === -1 ? -1 : nameAt[own[at + 5]!]!;
-      segments.add(own[at]! + line, own[at + 1]!, source, own[at + 3]!, own[at + 4]!, name);
-    }
-  }
-  return writtenMap({ sources, sourcesContent, names: [...names.keys()], segments: segments.numbers, ignored }, file);
+  let sources = 0;
+  let names = 0;
+  const parts = sections.map(({ line, map }, index) => {
+    const section = sectionOf(map);
+    const room = (sections[index + 1]?.line ?? Number.POSITIVE_INFINITY) - line;
+    // Some maps go on behind the end of their text.
+    const own = section.mappings.lines < room ? section.mappings : partedMappings(firstLines(map.segments, room));
+    mappings.add(own, { line, sources, names });
+    for (const source of map.ignored) ignored.push(sources + source);
+    sources += map.sources.length;
+    names += map.names.length;
+    return section;
+  });
+  const listOf = (part: 'sources' | 'sourcesContent' | 'names') =>
+    `[${parts.flatMap((section) => (section[part] === '' ? [] : section[part])).join()}]`;
+  const lists = `"names":${listOf('names')},"sources":${listOf('sources')},"sourcesContent":${listOf('sourcesContent')}`;
+  const rest = ignored.length > 0 ? `,"ignoreList":${JSON.stringify(ignored)}` : '';
+  return `{"version":3,"file":${JSON.stringify(file)},${lists},"mappings":"${mappings.text}"${rest}}`;
 }

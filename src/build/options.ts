@@ -1,5 +1,6 @@
 import type { Problem } from '../core/problem/problem.js';
 import type { ProjectOptions } from '../project/options.js';
+import type { CompressedSizes } from './compressed-sizes.js';
 import type { Limits } from './limits.js';
 import type { Manifest } from './manifest.js';
 import type { ReportData } from './report.js';
@@ -48,8 +49,9 @@ export interface BuildResult {
   modules: number;
   /** Files in the folder that are none of ours. */
   others: string[];
-  /** Scripts and styles by path. */
-  texts: ReadonlyMap<string, string>;
+  /** Paths of scripts and styles. */
+  texts: readonly string[];
+  compressed: CompressedSizes;
   /** Bytes of each module in scripts. */
   sizes: ReadonlyMap<string, number>;
   /** Made when it's asked for; not there with `sameAs`. */

@@ -1,9 +1,7 @@
 import type { Bundle, PrintedGroup } from '../core/bundle/bundle.js';
 import type { Group } from '../core/bundle/groups.js';
-import { marksIn, withNames } from '../core/bundle/marks.js';
 import type { Member } from '../core/bundle/member.js';
 import type { PrintedMember } from '../core/bundle/print-member.js';
-import type { Variable } from '../core/bundle/scope.js';
 import { urlsMatching } from '../core/bundle/urls-of.js';
 import type { ModuleContent, ScriptContent } from '../core/graph/module-content.js';
 import type { ModuleGraph } from '../core/graph/module-graph.js';
@@ -16,6 +14,7 @@ import type { RuntimeEdges } from '../core/pieces/runtime-edges.js';
 import { contentHash } from '../core/text/content-hash.js';
 import { countLineEnds } from '../core/text/line-index.js';
 import type { ShippedMaps } from '../project/files/shipped-maps.js';
+import type { LaterMapped } from './built-files.js';
 import {
   editedOrigin,
   joinedMap,
@@ -25,12 +24,11 @@ import {
   mappedEdits,
   opened,
   openMap,
-  type Replacement,
-  replaced,
   written,
 } from './mapped.js';
 import type { BuildMemory, Kept } from './memory.js';
 import { type SmallerOptions, smallerScript } from './minify.js';
+import { named, nameRest } from './names-in-text.js';
 import type { Edition } from './targets.js';
 import { inSteps } from './top-level.js';
 
@@ -90,7 +88,7 @@ export class Scripts {
     name: string,
     ids: readonly string[],
     { hasSheets = false, before = '', after = '', scope = 'self' } = {},
-  ): Promise<Mapped> {
+  ): Promise<LaterMapped> {
     const parts = await Promise.all(ids.map((id) => this.#statement(id, hasSheets)));
     const head = `${before}(vine => { if (!vine) return;\n`;
     let line = countLineEnds(head);
@@ -101,8 +99,10 @@ export class Scripts {
       line += countLineEnds(part.text) + 1;
     }
     const text = `${head}${parts.map((part) => (part.text === '' ? '' : `${part.text}\n`)).join('')}${after}})(${scope}["~spark"]);\n`;
-    const script: Mapped = { text, ...(this.#input.hasMaps ? { map: joinedMap(`${name}.js`, sections) } : {}) };
-    return this.#input.toEs5?.(script) ?? script;
+    const { hasMaps, toEs5 } = this.#input;
+    const map = () => joinedMap(`${name}.js`, sections);
+    if (toEs5) return toEs5({ text, ...(hasMaps ? { map: map() } : {}) });
+    return { text, ...(hasMaps ? { map } : {}) };
   }
 
   /** The texts of modules behind some ids for the runtime, by the modules' own ids. */
@@ -194,23 +194,25 @@ export class Scripts {
   }
 
   /** What is left of a module, made smaller by itself, so that others may change without that being done again. */
-  #member(printed: PrintedMember): Promise<MappedText> {
+  async #member(printed: PrintedMember): Promise<MappedText> {
     const { id } = printed.member;
     const text = printed.text.toString();
-    return this.#input.memory.printed(id, this.#input.graph.content(id)!, text, () => this.#made(printed, text));
+    const made = await this.#input.memory.printed(id, this.#input.graph.content(id)!, text, () => this.#made(printed, text));
+    printed.text.close();
+    return made;
   }
 
-  async #made({ member, text: edited }: PrintedMember, text: string): Promise<MappedText> {
+  async #made({ member, text: printed }: PrintedMember, text: string): Promise<MappedText> {
     if (text.trim() === '') return { text: '' };
     const { hasMaps, minify, toEs5 } = this.#input;
     const below = hasMaps ? this.#below(member) : undefined;
-    const asItIs = () => (below ? mappedEdits(edited, text, below.origin()) : { text });
+    const asItIs = () => (below ? mappedEdits(printed.edited, text, below.origin()) : { text });
     const made =
       minify && !toEs5
         ? await this.#smaller({
             text,
             of: [member.text, text, ...(below?.of ?? [])],
-            origin: () => below && editedOrigin(edited, text, below.origin()),
+            origin: () => below && editedOrigin(printed.edited, text, below.origin()),
             asItIs,
             names: member.kept,
             isStrict: true,
@@ -317,36 +319,4 @@ export function idsFor(bundle: Bundle, modules: readonly string[]): string[] {
 /** A map is completed in place, which may be done once only. */
 function copied(input: MapInput): MapInput {
   return input.map ? { ...input, map: { ...input.map } } : input;
-}
-
-/** Gives the variables that have no name yet the shortest ones that none of their users has otherwise. */
-function nameRest({ scope, members }: PrintedGroup, texts: readonly MappedText[]): void {
-  const uses = new Map<Variable, number>();
-  const words = new Map<Member, Set<string>>();
-  members.forEach((printed, index) => {
-    const { text } = texts[index]!;
-    for (const variable of marksIn(text, printed)) uses.set(variable, (uses.get(variable) ?? 0) + 1);
-    words.set(printed.member, wordsOf(texts[index]!));
-  });
-  scope.nameRest(uses, words);
-}
-
-const knownWords = new WeakMap<MappedText, Set<string>>();
-
-/** What may be a name in a text. */
-function wordsOf(mapped: MappedText): Set<string> {
-  const words = knownWords.get(mapped) ?? new Set(mapped.text.match(/[\p{ID_Continue}$]+/gu) ?? []);
-  knownWords.set(mapped, words);
-  return words;
-}
-
-function named(mapped: MappedText, printed: PrintedMember): MappedText {
-  const replacements: Replacement[] = [];
-  withNames(mapped.text, printed, (start, end, name) => replacements.push({ start, end, text: name }));
-  const { mark, marked, member } = printed;
-  return replaced(mapped, replacements, (name) => {
-    const index = name.startsWith(mark) && name.endsWith('$') ? Number(name.slice(mark.length, -1)) : -1;
-    const [local] = marked[index]?.users.get(member) ?? [];
-    return local || marked[index]?.wanted || name;
-  });
 }

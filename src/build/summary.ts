@@ -1,14 +1,8 @@
-import { promisify } from 'node:util';
-import { brotliCompress, constants, gzip } from 'node:zlib';
 import { packageOf } from '../core/module-id.js';
 import { plain } from './limits.js';
 import { loadsOf } from './loads.js';
 import type { Manifest } from './manifest.js';
 import type { BuildResult } from './options.js';
-
-const compressed = { gzip: promisify(gzip), brotli: promisify(brotliCompress) };
-/** The highest two take ten times as long, for a twentieth. */
-const brotliOptions = { params: { [constants.BROTLI_PARAM_QUALITY]: 9 } };
 
 /** Sizes in bytes. */
 export interface Size {
@@ -42,13 +36,12 @@ export interface BuildSummary {
 }
 
 /** Adds up what a build wrote. */
-export async function summarise({ manifest, texts, before, modules, sizes }: BuildResult): Promise<BuildSummary> {
+export async function summarise({ manifest, texts, compressed, before, modules, sizes }: BuildResult): Promise<BuildSummary> {
   const sizeOf = new Map<string, Size>();
   await Promise.all(
-    [...texts].map(async ([path, text]) => {
-      const small = manifest.files[path]?.gzip ?? (await compressed.gzip(text)).length;
-      const smallest = await compressed.brotli(text, brotliOptions);
-      sizeOf.set(path, { raw: Buffer.byteLength(text), gzip: small, brotli: smallest.length });
+    texts.map(async (path) => {
+      const { bytes, gzip = await compressed.gzip(path) } = manifest.files[path]!;
+      sizeOf.set(path, { raw: bytes, gzip, brotli: await compressed.brotli(path) });
     }),
   );
   const last = before && lastSizes(before);

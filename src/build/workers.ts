@@ -3,9 +3,8 @@ import type { ModuleContent } from '../core/graph/module-content.js';
 import type { ModuleGraph } from '../core/graph/module-graph.js';
 import { contentHash } from '../core/text/content-hash.js';
 import { nameOf } from './assets.js';
-import { assetFolder } from './built-files.js';
+import { assetFolder, type LaterMapped } from './built-files.js';
 import { usedBelow } from './chunks.js';
-import type { Mapped } from './mapped.js';
 import { idsFor, type Scripts } from './scripts.js';
 import { servicePaths } from './service-paths.js';
 
@@ -30,10 +29,10 @@ export interface WorkersInput {
  * Makes the scripts of workers, each with the runtime and all that it needs from the start, by the modules that run there. Their settings
  * name other workers, which may name them: names are made of all the texts that they lead to.
  */
-export async function workerScripts(input: WorkersInput): Promise<Map<string, { path: string; script: Mapped }>> {
+export async function workerScripts(input: WorkersInput): Promise<Map<string, { path: string; script: LaterMapped }>> {
   const { ids, graph, bundle, scripts, base, runtime, scope } = input;
   const standIn = (id: string) => `${assetFolder}/${nameOf(id)}-${contentHash('worker', id).slice(0, 10)}.js`;
-  const texts = new Map<string, Mapped>();
+  const texts = new Map<string, LaterMapped>();
   const started = new Map<string, string[]>();
   for (const id of ids) {
     const reached = graph.reachable([id]);

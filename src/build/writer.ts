@@ -1,4 +1,3 @@
-import { gzipSync } from 'node:zlib';
 import { kindOfFile } from '../core/file-kinds.js';
 import type { ModuleContent, StyleContent } from '../core/graph/module-content.js';
 import type { EdgeKind } from '../core/graph/module-graph.js';
@@ -11,8 +10,9 @@ import { documentSheets, type Page } from '../project/pages/page.js';
 import { PieceModules } from '../project/pages/piece-modules.js';
 import type { ProjectGraph } from '../project/project-graph.js';
 import { Assets } from './assets.js';
-import { assetFolder, BuiltFiles, movedDown } from './built-files.js';
+import { BuiltFiles, isMeasured, movedDown } from './built-files.js';
 import { type ChunkRoot, planChunks, usedBelow } from './chunks.js';
+import type { CompressedSizes } from './compressed-sizes.js';
 import { licencesOf } from './licences.js';
 import type { Manifest, ManifestFile, ManifestPage } from './manifest.js';
 import type { Mapped } from './mapped.js';
@@ -40,6 +40,7 @@ export interface Written {
   manifest: Manifest;
   /** Paths of sheets that only some pages will ever ask for. */
   fallbacks: ReadonlySet<string>;
+  compressed: CompressedSizes;
   program: Program;
   /** Texts of modules by the file that they are in. */
   modules: ReadonlyMap<string, ReadonlyMap<string, string>>;
@@ -171,12 +172,13 @@ export class Writer {
     if (licences !== '') this.#files.put('licences', '.txt', { text: licences });
     for (const warning of warningsOf(this.#project, this.#program, this.#files)) this.#options.onWarning(warning);
     addVerbatim(this.#project, this.#files, this.#others, this.#options);
-    const manifest = this.#manifest(made);
+    const manifest = await this.#manifest(made);
     if (this.#options.manifest) this.#files.all.set(manifestName, `${JSON.stringify(manifest, null, 2)}\n`);
     return {
       files: this.#files.all,
       manifest,
       fallbacks: this.#sheets.fallbacks,
+      compressed: this.#files.compressed,
       program: this.#program,
       modules: this.#texts,
       others: this.#others,
@@ -219,14 +221,14 @@ export class Writer {
     return made;
   }
 
-  #manifest(pages: Record<string, ManifestPage>): Manifest {
+  async #manifest(pages: Record<string, ManifestPage>): Promise<Manifest> {
     const { integrity, base } = this.#options;
     const files: Record<string, ManifestFile> = {};
     for (const [path, content] of byName(this.#files.all)) {
-      const isText = /\.(?:js|css)$/.test(path) && path.startsWith(`${assetFolder}/`);
+      const isText = isMeasured(path);
       files[path] = {
         bytes: Buffer.byteLength(content),
-        ...(isText ? { gzip: gzipSync(content).length } : {}),
+        ...(isText ? { gzip: await this.#files.compressed.gzip(path) } : {}),
         ...(isText && integrity ? { integrity: this.#files.integrityOf(path) } : {}),
       };
     }

@@ -3,13 +3,15 @@ import { join, relative } from 'node:path';
 import { beforeAll, expect, test } from '@jest/globals';
 import { decode, encode, type SourceMapSegment } from '@jridgewell/sourcemap-codec';
 import { init, parse } from 'es-module-lexer';
+import { joinedMap } from '../../src/build/mapped.js';
 import { linkCommonJs } from '../../src/core/link/link-commonjs.js';
 import { linkModule } from '../../src/core/link/link-module.js';
 import { completeMappings } from '../../src/core/maps/complete-mappings.js';
 import { keepMap } from '../../src/core/maps/kept-map.js';
 import { moduleMap } from '../../src/core/maps/module-map.js';
 import { OwnOrigin, through } from '../../src/core/maps/origin.js';
-import { readMappings, writeMappings } from '../../src/core/maps/segments.js';
+import { readMappings } from '../../src/core/maps/segments.js';
+import { writeMappings } from '../../src/core/maps/write-mappings.js';
 import { SourceText } from '../../src/core/text/source-text.js';
 import { defaultScriptOptions } from '../../src/core/translate/script-options.js';
 import { translateScript } from '../../src/core/translate/translate-script.js';
@@ -125,6 +127,53 @@ test('mappings as numbers are what the library reads and writes', () => {
   const own = new OwnOrigin('quay.ts', 'a\nb\nc', false);
   const { segments, sources, names } = through(readMappings(encode([[[0, 0, 1, 0], [3, 0, 1, 0], [5]]])), [], own);
   expect([writeMappings(segments), sources, names]).toEqual([encode([[[0, 0, 1, 0], [5]]]), ['quay.ts'], []]);
+});
+
+test('maps of parts are joined as if the text had been one, however far the map of a part goes', () => {
+  let seed = 7;
+  const random = (below: number) => {
+    seed = (seed * 48_271) % 2_147_483_647;
+    return seed % below;
+  };
+  const segment = (column: number): SourceMapSegment => {
+    if (random(5) === 0) return [column];
+    const place: [number, number, number, number] = [column, random(2), random(90_000), random(300)];
+    return random(3) === 0 ? [...place, random(3)] : place;
+  };
+  for (let round = 0; round < 200; round++) {
+    const parts = Array.from({ length: 1 + random(4) }, (_, part) => ({
+      height: 1 + random(3),
+      lines: Array.from({ length: random(5) }, () => Array.from({ length: random(4) }, (_, index) => segment(index * 3))),
+      lists: {
+        sources: [`gull${part}.ts`, `ebb${part}.ts`],
+        sourcesContent: ['tide', null],
+        names: ['a', `"${part}`, 'c'],
+      },
+    }));
+    let line = 0;
+    const sections = parts.map(({ height, lines, lists }) => {
+      const section = { line, map: { ...lists, segments: readMappings(encode(lines)), ignored: [1] } };
+      line += height;
+      return section;
+    });
+    const { mappings, ...rest } = JSON.parse(joinedMap('board.js', sections)) as { mappings: string };
+    const expected = parts.flatMap(({ height, lines }, part) =>
+      Array.from({ length: part === parts.length - 1 ? 5 : height }, (_, at) =>
+        (lines[at] ?? []).map((found) =>
+          found.map((number, field) => number + (field === 1 ? part * 2 : field === 4 ? part * 3 : 0)),
+        ),
+      ),
+    );
+    expect(decode(`${mappings}${';'.repeat(line + 5 - mappings.split(';').length)}`).slice(0, expected.length)).toEqual(expected);
+    expect(rest).toEqual({
+      version: 3,
+      file: 'board.js',
+      names: parts.flatMap(({ lists }) => lists.names),
+      sources: parts.flatMap(({ lists }) => lists.sources),
+      sourcesContent: parts.flatMap(({ lists }) => lists.sourcesContent),
+      ignoreList: parts.map((_, part) => part * 2 + 1),
+    });
+  }
 });
 
 test('words in front of the first mapping of a line, between others and behind the last one get theirs', () => {

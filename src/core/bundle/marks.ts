@@ -1,23 +1,21 @@
 import type { PrintedMember } from './print-member.js';
-import type { Variable } from './scope.js';
 
-/** Replaces the marks of a printed module by the names of its variables. `onName` is told of each. */
-export function withNames(
-  text: string,
-  { mark, marked }: PrintedMember,
-  onName?: (start: number, end: number, name: string) => void,
-): string {
-  if (marked.length === 0) return text;
-  const escaped = mark.replace(/\$/g, '\\$');
-  return text.replace(new RegExp(`${escaped}(\\d+)\\$`, 'g'), (found, index: string, start: number) => {
-    const name = marked[Number(index)]!.name!;
-    onName?.(start, start + found.length, name);
-    return name;
-  });
+/** A mark of a printed module: where it stands in a text, and the index of its variable. */
+export interface Mark {
+  start: number;
+  end: number;
+  index: number;
 }
 
-/** The variables behind the marks of a text, as often as they stand there. */
-export function* marksIn(text: string, { mark, marked }: PrintedMember): Generator<Variable> {
-  if (marked.length === 0) return;
-  for (const [, index] of text.matchAll(new RegExp(`${mark.replace(/\$/g, '\\$')}(\\d+)\\$`, 'g'))) yield marked[Number(index)]!;
+/** The marks in a text that was made of a printed module, in the order in which they stand there. */
+export function marksIn(text: string, { mark, marked }: PrintedMember): Mark[] {
+  const marks: Mark[] = [];
+  if (marked.length === 0) return marks;
+  for (let start = text.indexOf(mark); start !== -1; start = text.indexOf(mark, start + 1)) {
+    const from = start + mark.length;
+    const digits = text.indexOf('$', from);
+    const number = digits === -1 ? '' : text.slice(from, digits);
+    if (/^\d+$/.test(number)) marks.push({ start, end: digits + 1, index: Number(number) });
+  }
+  return marks;
 }

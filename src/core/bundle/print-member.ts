@@ -1,15 +1,15 @@
-import MagicString from 'magic-string';
 import { touchEdits } from '../link/module-analysis.js';
 import type { Spanned } from '../link/tree.js';
 import type { Member, Place, Unit } from './member.js';
 import type { Names, Read } from './names.js';
+import { PrintedText } from './printed-text.js';
 import { defaultName } from './read-member.js';
 import type { GroupScope, Variable } from './scope.js';
 
 /** A module as it stands among others, with marks in the place of names that aren't known yet. */
 export interface PrintedMember {
   member: Member;
-  text: MagicString;
+  text: PrintedText;
   /** What marks begin with; behind it the index in `marked`, and `$`. */
   mark: string;
   marked: Variable[];
@@ -39,7 +39,7 @@ export function printMember(printing: MemberPrinting): PrintedMember {
 
 class Printer {
   readonly #printing: MemberPrinting;
-  readonly #text: MagicString;
+  readonly #text: PrintedText;
   readonly #mark: string;
   readonly #marked: Variable[] = [];
   readonly #marks = new Map<Variable, number>();
@@ -48,7 +48,7 @@ class Printer {
   constructor(printing: MemberPrinting) {
     this.#printing = printing;
     const { text } = printing.member;
-    this.#text = new MagicString(text);
+    this.#text = new PrintedText(text);
     let mark = '_$';
     for (let number = 0; text.includes(mark); number++) mark = `_$${number.toString(36)}$`;
     this.#mark = mark;
@@ -64,7 +64,7 @@ class Printer {
       at = unit.end;
     }
     if (at < member.text.length) this.#text.update(at, member.text.length, '');
-    return { member, text: this.#text, mark: this.#mark, marked: this.#marked, renamed: this.#renamed };
+    return { member, text: this.#text.finished(member.units), mark: this.#mark, marked: this.#marked, renamed: this.#renamed };
   }
 
   #unit(unit: Unit): void {

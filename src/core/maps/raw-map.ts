@@ -1,6 +1,7 @@
 import { TraceMap } from '@jridgewell/trace-mapping';
 import { MapOrigin, through } from './origin.js';
-import { readMappings, writeMappings } from './segments.js';
+import { readMappings } from './segments.js';
+import { writeMappings } from './write-mappings.js';
 
 /** A source map as the translator gives it (ECMA-426). */
 export interface RawMap {

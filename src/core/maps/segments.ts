@@ -1,4 +1,4 @@
-import { digitOf, putVlq } from './vlq.js';
+import { digitOf } from './vlq.js';
 
 /** Numbers of a segment in a list: its line and column, the source or -1, line and column there, the name or -1. All from 0. */
 export const segmentWidth = 6;
@@ -97,54 +97,3 @@ function inOrder(numbers: Int32Array): Int32Array {
   places.sort((a, b) => numbers[a]! - numbers[b]! || numbers[a + 1]! - numbers[b + 1]!);
   return Int32Array.from(places.flatMap((place) => [...numbers.subarray(place, place + segmentWidth)]));
 }
-
-/** Writes mappings. */
-export function writeMappings(numbers: Int32Array): string {
-  const parts: string[] = [];
-  const room = Buffer.alloc(roomOfPart);
-  let length = 0;
-  let line = 0;
-  let column = 0;
-  let source = 0;
-  let sourceLine = 0;
-  let sourceColumn = 0;
-  let name = 0;
-  let isFirst = true;
-  const put = (value: number) => {
-    length = putVlq(room, length, value);
-  };
-  for (let at = 0; at < numbers.length; at += segmentWidth) {
-    for (; line < numbers[at]!; line++) {
-      if (length + longestSegment > roomOfPart) {
-        parts.push(room.toString('latin1', 0, length));
-        length = 0;
-      }
-      room[length++] = semicolon;
-      column = 0;
-      isFirst = true;
-    }
-    if (length + longestSegment > roomOfPart) {
-      parts.push(room.toString('latin1', 0, length));
-      length = 0;
-    }
-    if (!isFirst) room[length++] = comma;
-    isFirst = false;
-    put(numbers[at + 1]! - column);
-    column = numbers[at + 1]!;
-    if (numbers[at + 2] === -1) continue;
-    put(numbers[at + 2]! - source);
-    put(numbers[at + 3]! - sourceLine);
-    put(numbers[at + 4]! - sourceColumn);
-    source = numbers[at + 2]!;
-    sourceLine = numbers[at + 3]!;
-    sourceColumn = numbers[at + 4]!;
-    if (numbers[at + 5] === -1) continue;
-    put(numbers[at + 5]! - name);
-    name = numbers[at + 5]!;
-  }
-  return parts.join('') + room.toString('latin1', 0, length);
-}
-
-const roomOfPart = 1 << 16;
-/** Five numbers of seven digits at most, and what stands in front of them. */
-const longestSegment = 40;
