@@ -7,6 +7,7 @@ import type { Adapter, AdapterContext, AdapterMessage, AdapterPart, AdapterResul
 import { blanked } from './blanked.js';
 import { type FoundCompiler, findCompiler, installedVersion } from './compilers.js';
 import { vueHelper } from './vue-helper.js';
+import { failures, type Located, messageOf, placeOf, readMessage } from './vue-messages.js';
 
 /** The part of `vue/compiler-sfc` that is used here. */
 interface VueCompiler {
@@ -16,10 +17,6 @@ interface VueCompiler {
   compileStyleAsync(options: object): Promise<{ code: string; map?: RawMap; errors: Error[] }>;
   invalidateTypeCache?(file: string): void;
   registerTS?(load: () => unknown): void;
-}
-
-interface Located {
-  loc?: { start?: { line: number; column: number }; line?: number; column?: number };
 }
 
 interface Block {
@@ -381,32 +378,6 @@ interface MainParts {
   modules: { part: string; name: string }[];
   blocks: number;
   isScoped: boolean;
-}
-
-function failures(errors: AdapterMessage[]): Error {
-  return Object.assign(new Error(errors[0]!.message), { errors, problem: { code: 'component-invalid', message: '' } });
-}
-
-function placeOf({ loc }: Block): { line: number; column: number } {
-  return { line: loc.start.line, column: loc.start.column };
-}
-
-function messageOf(error: string | (Error & Located)): AdapterMessage {
-  if (typeof error === 'string') return readMessage(error);
-  const at = error.loc?.start;
-  return { ...readMessage(error.message), ...(at ? { line: at.line, column: at.column } : {}) };
-}
-
-/** A message of the compiler without its own frame, from which the place is read where there is one. */
-function readMessage(text: string): AdapterMessage {
-  const [first = ''] = text.split('\n');
-  const message = first.replace(/^\[@?vue\/compiler-sfc\]\s*/, '').replace(/\s*\(\d+:\d+\)$/, '');
-  const rows = text.split('\n');
-  const at = rows.findIndex((row) => /^\s*\|\s*\^/.test(row));
-  const line = /^(\d+)\s*\|/.exec(rows[at - 1] ?? '');
-  if (!line) return { message };
-  const start = rows[at - 1]!.indexOf('|') + 3;
-  return { message, line: Number(line[1]), column: Math.max(1, rows[at]!.indexOf('^') - start + 1) };
 }
 
 function mapped(map: RawMap | undefined, source: string): { map: RawMap } {

@@ -43,6 +43,10 @@ export interface Answering {
   onNote(text: string): void;
 }
 
+/** Nobody needs an answer soon after so long without a request, and work that can wait waits no longer than this. */
+const quietMs = 300;
+const longestBusyMs = 10_000;
+
 /** How a request is handled. */
 export interface Handling {
   /** The client waits for a `100 Continue`. */
@@ -55,6 +59,8 @@ export interface Handling {
 export class Requests {
   readonly #answering: () => Answering;
   readonly #missing = new MissingFiles();
+  /** `performance.now()` of the newest request. */
+  #askedAt = 0;
 
   constructor(answering: () => Answering) {
     this.#answering = answering;
@@ -64,8 +70,19 @@ export class Requests {
     return this.#answering();
   }
 
+  /** Settles when nobody has asked for anything for a while, or somebody asks all the time. */
+  async quiet(): Promise<void> {
+    const until = performance.now() + longestBusyMs;
+    for (;;) {
+      const waitMs = Math.min(until, this.#askedAt + quietMs) - performance.now();
+      if (waitMs <= 0) return;
+      await new Promise((resolve) => setTimeout(resolve, waitMs).unref());
+    }
+  }
+
   /** Answers a request with what it's for: the tool's own, a backend, the front end, or the page that says what was looked for. */
   async answer(request: IncomingMessage, response: ServerResponse, { isContinued = false, next }: Handling = {}): Promise<void> {
+    this.#askedAt = performance.now();
     const { project, trust, frontEnd, forwarding } = this.#now;
     if (!isOwnHost(request, trust)) return refuseHost(request, response);
     const { base } = project.options;

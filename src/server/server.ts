@@ -24,6 +24,7 @@ import type { PageRoute } from './pages/page-routes.js';
 import { KeptAnswers } from './pieces/kept-answers.js';
 import { PieceStore } from './pieces/piece-store.js';
 import { type Handling, Requests } from './requests.js';
+import { ToldOnce } from './told-once.js';
 import { ToolUrls } from './tool-urls.js';
 
 /** What the server serves; may be exchanged while it runs. */
@@ -103,15 +104,12 @@ export class VineServer {
     onError: (from, problem) => this.errors.emit('error', { from, problem }),
     onDirectCall: (problem) => {
       const key = JSON.stringify([problem.message, problem.file, problem.position]);
-      if (this.#isNews(key)) this.errors.emit('warning', problem);
+      if (this.#told.isNews(key)) this.errors.emit('warning', problem);
     },
     onPrinted: (printed) => this.errors.emit('printed', printed),
   });
   #port = 0;
-  /** What was told once. */
-  readonly #notedOnce = new Set<string>();
-  /** `performance.now()` of the newest request. */
-  #askedAt = 0;
+  readonly #told = new ToldOnce();
 
   constructor(options: VineServerOptions) {
     this.#options = options;
@@ -264,14 +262,9 @@ export class VineServer {
     await this.#pieces.prepareMaps();
   }
 
-  /** Settles when nobody has asked for anything for a while, or somebody asks all the time. */
+  /** See `Requests.quiet`. */
   async quiet(): Promise<void> {
-    const until = performance.now() + longestBusyMs;
-    for (;;) {
-      const waitMs = Math.min(until, this.#askedAt + quietMs) - performance.now();
-      if (waitMs <= 0) return;
-      await new Promise((resolve) => setTimeout(resolve, waitMs).unref());
-    }
+    await this.#requests.quiet();
   }
 
   /** Keeps what pages were answered for the next start. */
@@ -348,7 +341,6 @@ export class VineServer {
   handle(request: IncomingMessage, response: ServerResponse, { isContinued = false, next }: Handling = {}): void {
     const { trace } = this.#options.project.options;
     const from = trace.now();
-    this.#askedAt = performance.now();
     if (from > 0)
       response.once('close', () => trace.overlapping('request', `${request.method} ${request.url}`, from, {}, lanes.main));
     // A client that goes away in the middle is told by `close`.
@@ -374,14 +366,7 @@ export class VineServer {
   }
 
   #noteOnce(text: string): void {
-    if (this.#isNews(text)) this.errors.emit('note', text);
-  }
-
-  /** Whether something that is told once wasn't told yet. */
-  #isNews(key: string): boolean {
-    if (this.#notedOnce.has(key) || this.#notedOnce.size >= mostNoted) return false;
-    this.#notedOnce.add(key);
-    return true;
+    if (this.#told.isNews(text)) this.errors.emit('note', text);
   }
 
   /** Takes a connection that changes protocols. Returns whether it's one for us, or for a backend of ours. */
@@ -402,12 +387,7 @@ export interface Failure {
   error: Error;
 }
 
-/** Nobody needs an answer soon after so long without a request, and work that can wait waits no longer than this. */
-const quietMs = 300;
-const longestBusyMs = 10_000;
 /** So many problems with types a page shows. */
 const mostTypeProblems = 5;
-/** So many things are told once. */
-const mostNoted = 50;
 /** Exchanges that can be looked at afterwards. */
 const keptExchanges = 500;

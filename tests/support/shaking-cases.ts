@@ -44,12 +44,14 @@ export const shakingCases: Record<string, Record<string, string>> = {
   },
   'marked calls and functions': {
     'main.ts': `
-      import { make, quiet, loud } from './marked';
+      import { make, quiet, loud } from './marked'; import still from './still'; const g = still('GONE still'), h = wake('STAYS within');
+      function wake(x: string) { console.log(x); } export const inner = () => { /* @__NO_SIDE_EFFECTS__ */ function wake(x: string) { return x; } return wake; };
       const a = /* @__PURE__ */ make('GONE call'), b = /*#__PURE__*/ new Thing('GONE new'), c = quiet('GONE quiet'), d = loud('STAYS loud');
       function Thing(this: unknown, x: string) { console.log(x); } const e = /* @__PURE__ */ make(loud('STAYS argument'));
       const f = /* @__PURE__ */ (() => { console.log('GONE at once'); })();`,
     'marked.ts': `export const make = (x: unknown) => { console.log('STAYS? ' + x); return x; };
       /* @__NO_SIDE_EFFECTS__ */ export function quiet(x: string) { return globalThis.atob(x); } export function loud(x: string) { console.log(x); return x; }`,
+    'still.ts': 'export default /* @__NO_SIDE_EFFECTS__ */ (x: string) => globalThis.atob(x);',
   },
   'what is added to a name that nobody uses': {
     'main.ts': `import { Used } from './parts'; console.log(Used.label);`,

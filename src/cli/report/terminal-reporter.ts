@@ -2,13 +2,14 @@ import type { Problem } from '../../core/problem/problem.js';
 import { shownText } from '../../core/text/shown-text.js';
 import type { BackendChange } from '../../forward/backend-states.js';
 import type { ExchangeReport } from '../../forward/exchange.js';
-import type { ProjectUpdate } from '../../project/live/update-maker.js';
 import { colours as pc } from './colours.js';
 import { missingPackages } from './missing-packages.js';
 import { Presence } from './presence.js';
 import { type EditorUrl, problemText } from './problem-text.js';
-import type { ListeningReport, PageReport, ReadyReport, ReportEvent, Reporter } from './reporter.js';
+import type { ListeningReport, ReadyReport, ReportEvent, Reporter } from './reporter.js';
 import { Screen } from './screen.js';
+import { duration, shortList } from './short-text.js';
+import { updateLines } from './update-lines.js';
 
 /** In front of problems. */
 const indentation = '    ';
@@ -310,64 +311,6 @@ function forwardRow(
   );
 }
 
-/** One line where all browsers did the same; else one for each thing that happened. */
-function updateLines(update: ProjectUpdate, reports: readonly PageReport[], silent: number): string[] {
-  const { changed, styles, removed, files, saved, gone } = update;
-  const names = [...changed, ...styles.map(({ id }) => id), ...files.map(({ path }) => path)];
-  const rest = removed.map((id) => `${id} (${gone.includes(id) ? 'gone' : 'no longer used'})`);
-  const what = pc.bold(
-    shortList(saved.length > 0 ? saved.map((id) => (gone.includes(id) ? `${id} (gone)` : id)) : [...names, ...rest]) ||
-      pc.dim('pages'),
-  );
-  if (reports.length === 0) {
-    const isOpen = update.openPages > 0;
-    return [
-      `${what}  ${pc.dim(silent > 0 ? 'no browser has answered yet' : isOpen ? 'for pages that are held back' : 'no browser is open')}`,
-    ];
-  }
-  return groupReports(reports).map((group) => `${what}  ${groupText(group)}`);
-}
-
-function groupReports(reports: readonly PageReport[]): PageReport[][] {
-  const groups = new Map<string, PageReport[]>();
-  for (const report of reports) {
-    const key =
-      report.type === 'applied'
-        ? `applied ${report.isBroken} ${report.reset.join()} ${report.anew?.join()}`
-        : report.reason + report.chain.join();
-    groups.set(key, [...(groups.get(key) ?? []), report]);
-  }
-  return [...groups.values()];
-}
-
-function groupText(group: PageReport[]): string {
-  const browsers = shortList(group.map(({ from }) => from.browser));
-  const [first] = group;
-  const slowest = Math.max(...group.map(({ ms }) => ms));
-  if (first!.type === 'reloaded') {
-    const chain = first!.chain.length > 1 ? ` ${pc.dim(`(${first!.chain.map(shownText).join(' → ')})`)}` : '';
-    return `${pc.yellow('reloaded')} ${browsers}: ${shownText(first!.reason)}${chain}`;
-  }
-  const { ran, styles, files, boundaries, reset, anew = [], isBroken } = first!;
-  const how = ran.length > 0 ? 'updated in place' : styles.length > 0 ? 'restyled' : files.length > 0 ? 'replaced' : 'as it was';
-  const state = isBroken
-    ? pc.yellow(', something failed on the way: state may be lost')
-    : reset.length > 0
-      ? pc.yellow(`, state starts anew in ${shortList(reset)}`)
-      : anew.length > 0
-        ? ''
-        : ran.length > 0
-          ? pc.green(', state kept')
-          : '';
-  const isElsewhere = boundaries.length > 0 && boundaries.join() !== ran.join();
-  const where = isElsewhere
-    ? ` ${pc.dim(`at ${boundaries.length === 1 ? shownText(boundaries[0]!) : `${boundaries.length} modules`}`)}`
-    : '';
-  // Whose variables start anew, where nothing else of the page does.
-  const again = !isBroken && reset.length === 0 && anew.length > 0 ? `; ${shortList(anew)} ran again` : '';
-  return `${pc.green(how)}${state}${where} in ${browsers} after ${Math.round(slowest)} ms${again}`;
-}
-
 /** One line for a forwarded request: method, path, status, time until the head and in all, size, rule. */
 function exchangeText({ rule, method, target, status, failure, headMs, ms, size, isReplayed }: ExchangeReport): string {
   const color = status === undefined || status >= 500 ? pc.red : status >= 400 ? pc.yellow : pc.green;
@@ -377,19 +320,9 @@ function exchangeText({ rule, method, target, status, failure, headMs, ms, size,
   return `${method.padEnd(7)} ${shownText(target).padEnd(24)}  ${color(status === undefined ? 'no answer' : String(status))} ${time} ${pc.dim(bytes(size))}${end} ${pc.dim(isReplayed ? 'from the recording' : `by ${rule.label}`)}`;
 }
 
-/** A time for people. */
-function duration(ms: number): string {
-  return ms < 1000 ? `${Math.round(ms)} ms` : `${(ms / 1000).toFixed(1)} s`;
-}
-
 function bytes(count: number): string {
   if (count < 1000) return `${count} B`;
   return count < 1_000_000 ? `${(count / 1000).toFixed(1)} kB` : `${(count / 1_000_000).toFixed(1)} MB`;
-}
-
-function shortList(names: readonly string[]): string {
-  const unique = [...new Set(names)].map(shownText);
-  return unique.length <= 3 ? unique.join(', ') : `${unique.slice(0, 2).join(', ')} and ${unique.length - 2} more`;
 }
 
 function indent(text: string): string {

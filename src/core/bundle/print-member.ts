@@ -1,9 +1,9 @@
 import { touchEdits } from '../link/module-analysis.js';
 import type { Spanned } from '../link/tree.js';
+import { defaultName } from './default-name.js';
 import type { Member, Place, Unit } from './member.js';
 import type { Names, Read } from './names.js';
 import { PrintedText } from './printed-text.js';
-import { defaultName } from './read-member.js';
 import type { GroupScope, Variable } from './scope.js';
 
 /** A module as it stands among others, with marks in the place of names that aren't known yet. */

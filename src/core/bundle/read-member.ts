@@ -10,7 +10,6 @@ import type {
   Program,
   Statement,
 } from 'estree';
-import { walk } from 'estree-walker';
 import { declaredIn, hoistedNames } from '../link/declared-names.js';
 import { analysePlaces } from '../link/module-analysis.js';
 import { type ParsedModule, parseModule } from '../link/parse-module.js';
@@ -19,10 +18,12 @@ import { indexTree, type Spanned } from '../link/tree.js';
 import { gap } from '../text/walks.js';
 import { changedName } from './changed-name.js';
 import { choicesIn, choiceTypes, mayBeKnown } from './choices.js';
+import { defaultName } from './default-name.js';
 import { lateImportsIn } from './late-imports.js';
 import { isLicence } from './licence.js';
 import type { ImportedName, LateImport, Member, Place, Unit } from './member.js';
 import { OwnNames } from './own-names.js';
+import { harmlessIn, placesBehind } from './pure-marks.js';
 import { type References, readReferences } from './read-references.js';
 import { type EffectContext, effectsOf } from './scan-effects.js';
 import { callsEval, isAnonymous, membersWritten, urlsIn, usesOwnThis } from './syntax.js';
@@ -86,7 +87,7 @@ class Reader {
     const index = indexTree(this.#tree, /importScripts|\bimport\s*\.\s*meta\s*\.\s*resolve\b/.test(text) ? withCalls : lookedAt);
     this.#parents = index.parents;
     this.#nodes = index.nodes;
-    this.#marked = this.#placesBehind(/[@#]__PURE__/);
+    this.#marked = placesBehind(/[@#]__PURE__/, text, comments);
     this.#names = new OwnNames(this.#tree, this.#parents, this.#marked);
     const { scopes, globals, moduleScope } = this.#names;
     this.#references = readReferences({ names: this.#names, parents: this.#parents, isOnCycle: input.isOnCycle });
@@ -133,23 +134,6 @@ class Reader {
     this.#assignReferences();
     this.#readSyntax();
     return member;
-  }
-
-  /** Where the code behind comments of a kind begins. */
-  #placesBehind(mark: RegExp): Set<number> {
-    const places = new Set<number>();
-    if (!mark.test(this.#input.text)) return places;
-    const ends = new Map(this.#comments.map((comment) => [(comment as unknown as Spanned).start, comment]));
-    for (const comment of this.#comments) {
-      if (!mark.test(comment.value)) continue;
-      // Brackets may belong to what follows or stand around it.
-      for (let at: number | undefined = (comment as unknown as Spanned).end; at !== undefined; ) {
-        at += /^\s*/.exec(this.#input.text.slice(at, at + 200))![0].length;
-        places.add(at);
-        at = this.#input.text[at] === '(' ? at + 1 : (ends.get(at) as Spanned | undefined)?.end;
-      }
-    }
-    return places;
   }
 
   #statement(statement: Spanned<Statement> | Spanned<Program['body'][number]>): void {
@@ -366,13 +350,8 @@ class Reader {
         for (const file of scriptsNamed(node as CallExpression, member.text))
           member.places.push({ kind: 'url', ...file, isWorker: false });
     }
-    const harmless = this.#placesBehind(/[@#]__NO_SIDE_EFFECTS__/);
-    if (harmless.size > 0)
-      walk(this.#tree, {
-        enter: (node) => {
-          if (harmless.has((node as Spanned).start)) this.#noteHarmless(node);
-        },
-      });
+    for (const name of harmlessIn(this.#tree, this.#parents, { text: this.#input.text, comments: this.#comments }))
+      member.harmless.add(name);
     member.places.sort((a, b) => a.start - b.start || a.end - b.end);
   }
 
@@ -394,21 +373,7 @@ class Reader {
     const { start, end } = isLive ? (parent as Spanned) : node;
     return isLive ? { kind: 'text', start, end, text: 'undefined' } : { kind: 'meta', start, end };
   }
-
-  /** A function marked as one that only gives a value. */
-  #noteHarmless(node: Node): void {
-    if (node.type === 'FunctionDeclaration' && node.id) this.#member.harmless.add(node.id.name);
-    const inner = node.type === 'ExportNamedDeclaration' || node.type === 'ExportDefaultDeclaration' ? node.declaration : node;
-    if (inner?.type === 'FunctionDeclaration') this.#member.harmless.add((inner.id as Identifier | null)?.name ?? defaultName);
-    if (inner?.type === 'VariableDeclaration' && inner.kind === 'const')
-      for (const { id } of inner.declarations) if (id.type === 'Identifier') this.#member.harmless.add(id.name);
-    const parent = this.#parents.get(node);
-    if (parent?.type === 'VariableDeclarator' && parent.id.type === 'Identifier') this.#member.harmless.add(parent.id.name);
-  }
 }
-
-/** What a default export without a name is called among a module's top-level names: no name of a text is like that. */
-export const defaultName = '*default';
 
 /** An expression of which nothing is known. */
 const unknown: Node = { type: 'Super' };

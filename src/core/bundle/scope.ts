@@ -1,9 +1,9 @@
 import { contentHash } from '../text/content-hash.js';
+import { defaultName } from './default-name.js';
 import type { Found, OwnName } from './exports.js';
 import type { Group } from './groups.js';
 import type { Member, Unit } from './member.js';
 import type { Names } from './names.js';
-import { defaultName } from './read-member.js';
 
 /** A variable in the scope of a group: a top-level name of one of its modules, or one that comes from elsewhere. */
 export interface Variable {

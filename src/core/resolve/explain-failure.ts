@@ -1,7 +1,7 @@
 import { basename, dirname, join, relative } from 'node:path';
 import { nearMiss } from '../problem/near-miss.js';
 import type { Problem } from '../problem/problem.js';
-import type { Failure } from './resolver.js';
+import type { Failure } from './resolution.js';
 
 const lockFiles: [file: string, command: string][] = [
   ['pnpm-lock.yaml', 'pnpm add'],

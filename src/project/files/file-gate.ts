@@ -2,7 +2,7 @@ import { createRequire } from 'node:module';
 import { dirname, join } from 'node:path';
 import { kindOfFile } from '../../core/file-kinds.js';
 import type { PackageFiles, PackageJson } from '../../core/resolve/package-json.js';
-import type { RefusalReason } from '../../core/resolve/resolver.js';
+import type { RefusalReason } from '../../core/resolve/resolution.js';
 import { isWebContent } from '../../core/translate/web-content.js';
 import { realPathNow } from './disk-files.js';
 import { packageAbove, workspaceRootOf } from './workspace-root.js';

@@ -12,6 +12,7 @@ import { ImportChecker } from './import-checker.js';
 import { MadeOf } from './made-of.js';
 import type { ModuleLoader } from './module-loader.js';
 import { emptyModule, helperPrefix, standInPrefix } from './request-targets.js';
+import { standIn, withoutExports } from './stand-in.js';
 
 /** Takes down which modules come and go. */
 export interface Changes {
@@ -294,8 +295,8 @@ export class GraphBuilder {
 
   async #loadNow(id: string): Promise<Loaded> {
     const { loader, pages, files, trace } = this.#options;
-    if (id === emptyModule) return loader.empty();
-    if (id.startsWith(standInPrefix)) return loader.standIn(id.slice(standInPrefix.length));
+    if (id === emptyModule) return withoutExports();
+    if (id.startsWith(standInPrefix)) return standIn(id.slice(standInPrefix.length));
     if (id.startsWith(helperPrefix)) return loader.helper(id);
     const isChecked = this.#script(id)?.isChecked ?? false;
     const inline = pages.inlineText(id);

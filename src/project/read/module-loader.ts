@@ -2,12 +2,11 @@ import { readFileSync } from 'node:fs';
 import { basename } from 'node:path';
 import { isForeignSource, kindOfFile } from '../../core/file-kinds.js';
 import type { Loaded } from '../../core/graph/module-content.js';
-import { linkCommonJs } from '../../core/link/link-commonjs.js';
 import { dataText, jsonText, linkBytes, linkConstructedSheet, linkJson, linkText, linkUrl } from '../../core/link/link-data.js';
 import type { Linked, ModuleRequest } from '../../core/link/linked.js';
 import { wantsOnlyDefault, wasmText } from '../../core/link/wasm-module.js';
 import type { Mode } from '../../core/mode.js';
-import { fileOfId, fileOfPart, partId, splitId } from '../../core/module-id.js';
+import { fileOfId, partId, splitId } from '../../core/module-id.js';
 import type { Paths } from '../../core/paths.js';
 import type { RuntimeEdges } from '../../core/pieces/runtime-edges.js';
 import { type Problem, problemAt } from '../../core/problem/problem.js';
@@ -23,12 +22,12 @@ import { type ScriptTargets, translateScript } from '../../core/translate/transl
 import { loadStyle } from '../styles/load-style.js';
 import type { StyleCompiler } from '../styles/style-compiler.js';
 import { type AdaptedFile, AdaptedFiles, adapterProblems } from './adapted-files.js';
-import { type CompiledScript, isInPackage, type MadeScript, type NotCompiled, placeIn } from './compile-script.js';
+import { type CompiledScript, isInPackage, type MadeScript, type NotCompiled } from './compile-script.js';
 import { partGone, relocated } from './part-places.js';
 import { RequestEdges } from './request-edges.js';
 import { helperPrefix, preactRefresh, preactRefreshId, type RequestTargets } from './request-targets.js';
 import { type KeptTexts, ScriptCompiler, type SourceVersion } from './script-compiler.js';
-import { standInText } from './stand-in.js';
+import { specifierPlace } from './specifier-place.js';
 import type { TsSettings } from './ts-settings.js';
 import { foreignKind, notText } from './unreadable.js';
 
@@ -192,26 +191,6 @@ export class ModuleLoader {
     };
   }
 
-  /** A part of Node.js that a package asks for: nothing, which explains itself where it's used. */
-  async standIn(name: string): Promise<Loaded> {
-    const linked = await linkCommonJs({ text: standInText(name), handle: 'my', constants: {} });
-    const edges: RuntimeEdges = { version: contentHash(linked.code), imports: [], commonjs: true };
-    return {
-      content: { kind: 'script', source: new SourceText(''), linked, edges, inPackage: true, isChecked: false, urls: [] },
-      edges: [],
-    };
-  }
-
-  /** The module that exports nothing. */
-  async empty(): Promise<Loaded> {
-    const linked = await linkCommonJs({ text: 'module.exports = {};', handle: 'my', constants: {} });
-    const edges: RuntimeEdges = { version: contentHash(linked.code), imports: [], commonjs: true };
-    return {
-      content: { kind: 'script', source: new SourceText(''), linked, edges, inPackage: true, isChecked: false, urls: [] },
-      edges: [],
-    };
-  }
-
   /** Loads a script, e.g. one that stands in a page and has no file of its own. */
   async script(id: string, source: string, version: SourceVersion): Promise<Loaded> {
     return this.#finished(id, source, await this.#scripts.compile(id, source, version));
@@ -351,31 +330,10 @@ export class ModuleLoader {
     return 'linked' in compiled ? this.#finish(id, source, compiled, made) : compiled;
   }
 
-  /** The specifier's place in what the user wrote. */
-  async #placeOf(
-    id: string,
-    source: string,
-    { start, specifier }: ModuleRequest,
-    { script, made }: { script: CompiledScript; made: MadeScript | undefined },
-  ) {
-    const fresh =
-      script.text === undefined
-        ? await this.#scripts.compileAfresh(id, source, { hash: '', isChecked: script.isChecked }, made)
-        : script;
-    const text = 'linked' in fresh ? fresh.text! : source;
-    const map = 'linked' in fresh ? fresh.map : undefined;
-    const place = await placeIn(fileOfPart(id), source, { text, map }, start);
-    const inset = /['"`]/.test(source[place.start] ?? '') ? 1 : 0;
-    const at = place.start + inset;
-    // What a compiler took from elsewhere, e.g. from an attribute of a template, has no place of its own in the map.
-    const found = made && !source.startsWith(specifier, at) ? source.indexOf(specifier) : -1;
-    const from = found === -1 ? at : found;
-    return { ...place, start: from, end: from + specifier.length };
-  }
-
   /** Resolves a script's requests. A specifier that leads nowhere is a problem, but in a `require` it may be meant to be tried. */
   async #finish(id: string, source: string, script: CompiledScript, made?: MadeScript): Promise<Loaded> {
-    const placeOf = (request: ModuleRequest) => this.#placeOf(id, source, request, { script, made });
+    const compileAfresh = () => this.#scripts.compileAfresh(id, source, { hash: '', isChecked: script.isChecked }, made);
+    const placeOf = (request: ModuleRequest) => specifierPlace({ id, source, script, made, compileAfresh }, request);
     const { linked, isChecked, map } = script;
     const from = this.#options.trace.now();
     const inPackage = isInPackage(id);

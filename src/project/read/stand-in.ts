@@ -1,10 +1,21 @@
+import type { Loaded } from '../../core/graph/module-content.js';
+import { linkCommonJs } from '../../core/link/link-commonjs.js';
+import type { RuntimeEdges } from '../../core/pieces/runtime-edges.js';
+import { contentHash } from '../../core/text/content-hash.js';
+import { SourceText } from '../../core/text/source-text.js';
+
+/** The module that exports nothing. */
+export function withoutExports(): Promise<Loaded> {
+  return made('module.exports = {};');
+}
+
 /**
- * What stands for a part of Node.js: each member is a function that says why it can't do anything. So what only looks for it,
+ * What stands for a part of Node.js that a package asks for: each member is a function that says why it can't do anything. So what only looks for it,
  * keeps it or makes a class of it goes on.
  */
-export function standInText(name: string): string {
+export function standIn(name: string): Promise<Loaded> {
   const why = JSON.stringify(`is a part of Node.js ('${name}') that does not exist in browsers`);
-  return `const members = new Map();
+  return made(`const members = new Map();
 module.exports = new Proxy({}, {
   get(target, key) {
     if (typeof key === 'symbol' || key === '__esModule' || key === 'then' || key === 'default' || key in target) return target[key];
@@ -12,5 +23,15 @@ module.exports = new Proxy({}, {
     return members.get(key);
   },
 });
-`;
+`);
+}
+
+/** A CommonJS module that no file holds. */
+async function made(text: string): Promise<Loaded> {
+  const linked = await linkCommonJs({ text, handle: 'my', constants: {} });
+  const edges: RuntimeEdges = { version: contentHash(linked.code), imports: [], commonjs: true };
+  return {
+    content: { kind: 'script', source: new SourceText(''), linked, edges, inPackage: true, isChecked: false, urls: [] },
+    edges: [],
+  };
 }
