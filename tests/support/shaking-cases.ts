@@ -32,6 +32,20 @@ export const shakingCases: Record<string, Record<string, string>> = {
       (() => { const run = console.log; run('STAYS inner'); })(); ((same) => { same('STAYS shadowed'); })(console.log);
       ((bag: any) => { bag.read; })({ get read() { return console.log('STAYS read'); } });`,
   },
+  'what is called like something else, or gets accessors from others': {
+    'main.ts': `
+      const o: any = {}; const list = [(() => { const o: any = {}; o.a = 1; return o; })(), (o.x = 'STAYS outside')]; console.log(o.x);
+      const a: any = {}; (() => { const o: any = {}; { const o = a; o.x = 'STAYS block'; } })(); console.log(a.x);
+      const b: any = {}; (() => { const o: any = {}; ((o: any) => { o.x = 'STAYS parameter'; })(b); })(); console.log(b.x);
+      const c: any = {}; (function (o: any) { o.x = 'STAYS before'; var o: any = {}; })(c); console.log(c.x);
+      const made = (() => { const o: any = {}; o.a = 'GONE own'; return o; })(); (() => { const o: any = {}; o['__proto__'] = { set s(_: any) { console.log('STAYS prototype'); } }; o.s = 1; })();
+      const p: any = { '__proto__': { get s() { return console.log('STAYS inherited'); } } }; const e = [p.s, 'STAYS read of it'];
+      function give(to: any) { Object.defineProperty(to, 'x', { get() { console.log(to); } }); }
+      const f: any = {}; give(f); const g = [f.x, 'STAYS given']; const h: any = {}; const h2 = h; give(h2); const i = [h.x, 'STAYS alias'];
+      const j: any = { give() { give(this); } }; j.give(); const k = [j.x, 'STAYS this'];
+      class L { static { give(this); } } const m = [(L as any).x, 'STAYS block of a class']; class M { static { give(M); } } const n = [(M as any).x, 'STAYS own name'];
+      const q: any = { x: 'GONE plain' }; const r = [q.x, typeof q, q === o, 'GONE plain read']; function S() {} const t = [S.call, 'GONE function'];`,
+  },
   'built-ins that call back, or refuse what they get': {
     'main.ts': `
       const told = Array.from([1], () => console.log('STAYS callback')), all = Object.values({ get a() { return console.log('STAYS read'); } });

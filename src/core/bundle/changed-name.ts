@@ -1,7 +1,7 @@
 import type { Identifier, Node } from 'estree';
 import type { OwnNames } from './own-names.js';
 import { type EffectContext, effectsOf } from './scan-effects.js';
-import { hasAccessors, memberPath } from './syntax.js';
+import { hasAccessors, keyOf, memberPath } from './syntax.js';
 
 export interface ChangeInput {
   names: OwnNames;
@@ -61,10 +61,6 @@ function isOwnMember(name: string, member: string, { names, parents }: ChangeInp
       return false;
   }
   return (isPrototype || values.length > 0) && values.every((other) => isMadeHere(other, isPrototype));
-}
-
-function keyOf(key: Node): string | undefined {
-  return key.type === 'Identifier' ? key.name : key.type === 'Literal' ? String(key.value) : undefined;
 }
 
 /** Whether a member stands where something is assigned to it other than by `=`. */

@@ -1,8 +1,16 @@
 import { analyze, type Scope, type ScopeManager, type Variable } from 'eslint-scope';
 import type { Node, Program } from 'estree';
 import type { Spanned } from '../link/tree.js';
+import { mayGetAccessors } from './escapes.js';
 import type { EffectContext } from './scan-effects.js';
-import { hasAccessors, memberPath } from './syntax.js';
+import { hasAccessors } from './syntax.js';
+
+export interface OwnNamesInput {
+  parents: ReadonlyMap<Node, Node>;
+  /** Where calls begin that are marked as giving a value only. */
+  marked: ReadonlySet<number>;
+  isOnCycle: boolean;
+}
 
 /** What the scopes of a module say of its top-level names. */
 export class OwnNames {
@@ -15,11 +23,12 @@ export class OwnNames {
   readonly #parents: ReadonlyMap<Node, Node>;
   readonly #reassigned = new Map<string, boolean>();
   readonly #accessed = new Map<string, boolean>();
+  readonly #isOnCycle: boolean;
 
-  /** `marked`: where calls begin that are marked as giving a value only. */
-  constructor(tree: Program, parents: ReadonlyMap<Node, Node>, marked: ReadonlySet<number>) {
+  constructor(tree: Program, { parents, marked, isOnCycle }: OwnNamesInput) {
     this.#parents = parents;
     this.#marked = marked;
+    this.#isOnCycle = isOnCycle;
     this.scopes = analyze(tree as never, { ecmaVersion: 2024, sourceType: 'module', fallback: 'iteration' } as never);
     this.moduleScope = this.scopes.globalScope?.childScopes[0];
     this.variables = this.moduleScope?.set ?? new Map();
@@ -75,13 +84,10 @@ export class OwnNames {
   }
 
   #mayGetAccessors(name: string): boolean {
-    return this.variables.get(name)!.references.some(({ identifier }) => {
-      const node = identifier as unknown as Node;
-      const parent = this.#parents.get(node);
-      if (parent?.type === 'MemberExpression') return memberPath(parent)?.[1] === '__proto__';
-      if (parent?.type !== 'CallExpression' || parent.callee === node) return false;
-      return /^(?:defineProperty|defineProperties|setPrototypeOf)$/.test(memberPath(parent.callee)?.at(-1) ?? '');
-    });
+    // Others on a circle may have what a module exports before it has run.
+    if (this.#isOnCycle) return true;
+    const { references, defs } = this.variables.get(name)!;
+    return mayGetAccessors(references, defs[0]!.node as unknown as Node, { scopes: this.scopes, parents: this.#parents });
   }
 
   /** Enumerations are made by a marked call. */

@@ -88,7 +88,7 @@ class Reader {
     this.#parents = index.parents;
     this.#nodes = index.nodes;
     this.#marked = placesBehind(/[@#]__PURE__/, text, comments);
-    this.#names = new OwnNames(this.#tree, this.#parents, this.#marked);
+    this.#names = new OwnNames(this.#tree, { parents: this.#parents, marked: this.#marked, isOnCycle: input.isOnCycle });
     const { scopes, globals, moduleScope } = this.#names;
     this.#references = readReferences({ names: this.#names, parents: this.#parents, isOnCycle: input.isOnCycle });
     this.#context = this.#names.contextOf(this.#references.taken);

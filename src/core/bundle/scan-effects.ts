@@ -13,11 +13,13 @@ import type {
   SpreadElement,
   Super,
 } from 'estree';
+import { walk } from 'estree-walker';
+import { declaredIn } from '../link/declared-names.js';
 import type { Spanned } from '../link/tree.js';
 import { harmlessGlobals, isBuiltInMember, isHarmlessCall, isLiteral } from './built-ins.js';
 import type { Effect } from './member.js';
 import { isHarmlessOperation, isPrimitive, mayBeBigInt } from './primitives.js';
-import { hasAccessors } from './syntax.js';
+import { hasAccessors, memberPath } from './syntax.js';
 
 /** What the scan needs to know of the module around. */
 export interface EffectContext {
@@ -47,8 +49,8 @@ export function effectsOf(node: Node, context: EffectContext): Effect[] {
 class Scan {
   readonly #context: EffectContext;
   readonly #effects: Effect[];
-  /** Names in functions that are run where they stand, which are theirs alone. */
-  readonly #locals = new Set<string>();
+  /** Names in functions that are run where they stand, of values that were made there and have no accessors. */
+  #locals: ReadonlySet<string> = new Set();
 
   constructor(context: EffectContext, effects: Effect[]) {
     this.#context = context;
@@ -203,17 +205,28 @@ class Scan {
   #atOnce(callee: FunctionExpression | ArrowFunctionExpression, node: CallExpression): void {
     this.#arguments(node);
     if (callee.params.some(({ type }) => type !== 'Identifier')) return this.#add(node);
+    const around = this.#locals;
+    this.#body(callee);
+    this.#locals = around;
+  }
+
+  #body(callee: FunctionExpression | ArrowFunctionExpression): void {
+    const declared = declaredAnywhere(callee);
+    const locals = new Set([...this.#locals].filter((name) => !declared.has(name)));
+    this.#locals = locals;
     if (callee.body.type !== 'BlockStatement') return this.visit(callee.body);
-    if (callee.type === 'FunctionExpression' && callee.id) this.#locals.add(callee.id.name);
-    for (const statement of callee.body.body) {
-      if (statement.type === 'FunctionDeclaration') this.#locals.add(statement.id.name);
-      if (statement.type !== 'VariableDeclaration') continue;
-      for (const { id, init } of statement.declarations)
-        if (id.type === 'Identifier' && init && isLiteral.has(init.type) && !hasAccessors(init)) this.#locals.add(id.name);
-    }
+    const note = (name: string) => {
+      // Another of that name may be meant.
+      if (declared.get(name) === 1) locals.add(name);
+    };
+    if (callee.type === 'FunctionExpression' && callee.id) note(callee.id.name);
+    for (const statement of callee.body.body) if (statement.type === 'FunctionDeclaration') note(statement.id.name);
     for (const statement of callee.body.body) {
       if (inFunctions.has(statement.type)) this.visit(statement);
       else this.#add(statement);
+      if (statement.type !== 'VariableDeclaration') continue;
+      for (const { id, init } of statement.declarations)
+        if (id.type === 'Identifier' && init && isLiteral.has(init.type) && !hasAccessors(init)) note(id.name);
     }
   }
 
@@ -221,14 +234,34 @@ class Scan {
   #assignment(node: AssignmentExpression): void {
     const { left, right, operator } = node;
     const isOwn = left.type === 'MemberExpression' && left.object.type === 'Identifier' && this.#locals.has(left.object.name);
-    if (!isOwn || operator !== '=' || (left.property as Identifier).name === '__proto__') return this.#add(node);
-    this.#key({ computed: left.computed, key: left.property });
+    if (!isOwn || operator !== '=') return this.#add(node);
+    const path = memberPath(left);
+    if (!path || path[1] === '__proto__') return this.#add(node);
     this.visit(right);
   }
 
   #arguments(node: CallExpression | NewExpression): void {
     for (const argument of node.arguments) argument.type === 'SpreadElement' ? this.#add(argument) : this.visit(argument);
   }
+}
+
+/** How often each name is declared in a function: by itself, by a parameter, or anywhere but in functions within. */
+function declaredAnywhere(callee: FunctionExpression | ArrowFunctionExpression): Map<string, number> {
+  const counts = new Map<string, number>();
+  const add = (names: readonly string[]) => {
+    for (const name of names) counts.set(name, (counts.get(name) ?? 0) + 1);
+  };
+  if (callee.type === 'FunctionExpression' && callee.id) add([callee.id.name]);
+  for (const parameter of callee.params) add(declaredIn(parameter));
+  walk(callee.body, {
+    enter(node) {
+      if (node.type === 'VariableDeclarator') add(declaredIn(node.id));
+      if (node.type === 'FunctionDeclaration' || node.type === 'ClassDeclaration') add([node.id.name]);
+      if (node.type === 'CatchClause' && node.param) add(declaredIn(node.param));
+      if (/Function/.test(node.type)) this.skip();
+    },
+  });
+  return counts;
 }
 
 /** The name that a chain of members begins with. */

@@ -13,6 +13,11 @@ export function memberPath(node: Node): string[] | undefined {
   return name === undefined ? undefined : memberPath(node.object)?.concat(name);
 }
 
+/** The name of a member where it's declared, if it's written there. */
+export function keyOf(key: Node): string | undefined {
+  return key.type === 'Identifier' ? key.name : key.type === 'Literal' ? String(key.value) : undefined;
+}
+
 /** Functions and classes that take the name of what they are assigned to (ECMA-262, 8.4.5). */
 export function isAnonymous(node: Node): boolean {
   return (
@@ -60,7 +65,7 @@ export function hasAccessors(node: Node, ofInstances = false): boolean {
   return (
     node.type === 'ObjectExpression' &&
     node.properties.some(
-      (member) => member.type === 'SpreadElement' || member.kind !== 'init' || (member.key as Identifier).name === '__proto__',
+      (member) => member.type === 'SpreadElement' || member.kind !== 'init' || keyOf(member.key as Node) === '__proto__',
     )
   );
 }
