@@ -46,6 +46,15 @@ export const shakingCases: Record<string, Record<string, string>> = {
       class L { static { give(this); } } const m = [(L as any).x, 'STAYS block of a class']; class M { static { give(M); } } const n = [(M as any).x, 'STAYS own name'];
       const q: any = { x: 'GONE plain' }; const r = [q.x, typeof q, q === o, 'GONE plain read']; function S() {} const t = [S.call, 'GONE function'];`,
   },
+  "what fills a namespace that is somebody else's": {
+    'main.ts': `import { shared } from './shared'; console.log(shared); const base: any = {}; console.log(base);
+      var a: any = shared; (function (N: any) { N.x = 'STAYS import'; })(a || (a = {})); var b: any = base; (function (N: any) { N.x = 'STAYS alias'; })(b || (b = {}));
+      var c: any; c = base; (function (N: any) { N.x = 'STAYS later'; })(c || (c = {})); var d: any = base ?? {}; (function (N: any) { N.x = 'STAYS choice'; })(d || (d = {}));
+      class E { static set a(v: any) { console.log(v); } } (function (N: any) { N.a = 'STAYS setter'; })(E || ((E as any) = {})); const { f } = { f: shared }; f.x = 'STAYS pattern';
+      for (var g of [shared]) { } (function (N: any) { N.x = 'STAYS loop'; })(g || (g = {})); function H() {} H.prototype = Object.create({ set r(v: any) { console.log(v); } }); H.prototype.r = 'STAYS heir';
+      var i: any; (function (N: any) { N.x = 'GONE own'; })(i || (i = {})); enum J { A = 1 } namespace J { export const b = 'GONE merged'; }`,
+    'shared.ts': 'export const shared: any = {};',
+  },
   'built-ins that call back, or refuse what they get': {
     'main.ts': `
       const told = Array.from([1], () => console.log('STAYS callback')), all = Object.values({ get a() { return console.log('STAYS read'); } });

@@ -18,7 +18,8 @@ export function changedName(node: Node, input: ChangeInput): string | undefined 
   if (node.type !== 'ExpressionStatement') return undefined;
   const { context, isOwn, names } = input;
   const { expression } = node;
-  if (expression.type === 'CallExpression') return namespaceOf(expression, context, isOwn);
+  if (expression.type === 'CallExpression')
+    return namespaceOf(expression, context, (own) => isOwn(own) && names.isOwnObject(own));
   if (expression.type !== 'AssignmentExpression' || expression.operator !== '=') return undefined;
   const { left, right } = expression;
   if (effectsOf(right, context).length > 0) return undefined;
@@ -84,20 +85,20 @@ function isMadeHere(value: Node, isPrototype: boolean): boolean {
   if (isLiteral) return !hasAccessors(value);
   if (!isPrototype) return false;
   if (value.type === 'NewExpression') return true;
-  const callee = value.type === 'CallExpression' ? memberPath(value.callee) : undefined;
-  return callee?.join('.') === 'Object.create';
+  if (value.type !== 'CallExpression' || memberPath(value.callee)?.join('.') !== 'Object.create') return false;
+  return value.arguments.every((given) => !hasAccessors(given));
 }
 
 /** `(function (N) { N.a = 1; })(N || (N = {}))`, by which a TypeScript namespace is made: the name that it fills. */
 function namespaceOf(
   call: Node & { type: 'CallExpression' },
   context: EffectContext,
-  isOwn: (name: string) => boolean,
+  isOwnObject: (name: string) => boolean,
 ): string | undefined {
   const { callee } = call;
   const [given] = call.arguments;
   if (callee.type !== 'FunctionExpression' || callee.params.length !== 1 || call.arguments.length !== 1) return undefined;
-  if (given?.type !== 'LogicalExpression' || given.left.type !== 'Identifier' || !isOwn(given.left.name)) return undefined;
+  if (given?.type !== 'LogicalExpression' || given.left.type !== 'Identifier' || !isOwnObject(given.left.name)) return undefined;
   const { right } = given;
   const makes = right.type === 'AssignmentExpression' ? right.right : right;
   if (makes.type !== 'ObjectExpression' || makes.properties.length > 0) return undefined;

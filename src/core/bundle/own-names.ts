@@ -1,4 +1,4 @@
-import { analyze, type Scope, type ScopeManager, type Variable } from 'eslint-scope';
+import { analyze, type Definition, type Scope, type ScopeManager, type Variable } from 'eslint-scope';
 import type { Node, Program } from 'estree';
 import type { Spanned } from '../link/tree.js';
 import { mayGetAccessors } from './escapes.js';
@@ -69,11 +69,21 @@ export class OwnNames {
   /** Whether a name stands for a function, a class or a literal of this module that nothing replaces. */
   isFresh(name: string): boolean {
     const [definition] = this.variables.get(name)?.defs ?? [];
-    if (!definition || this.isReassigned(name)) return false;
-    if (definition.type === 'FunctionName') return true;
-    if (definition.type === 'ClassName') return !hasAccessors(definition.node as unknown as Node);
-    const { init } = definition.node as unknown as { init?: Node | null };
-    return init !== undefined && init !== null && freshTypes.has(init.type) && !hasAccessors(init);
+    return definition !== undefined && !this.isReassigned(name) && isMadeBy(definition);
+  }
+
+  /** Whether a name stands for nothing yet, or for what only this module has made: what is added to it is added to nothing else. */
+  isOwnObject(name: string): boolean {
+    const { defs = [], references = [] } = this.variables.get(name) ?? {};
+    const isNothing = (definition: Definition) => definition.type === 'Variable' && !(definition.node as { init?: unknown }).init;
+    const isEmpty = (node: Node | null) => node?.type === 'ObjectExpression' && node.properties.length === 0;
+    return (
+      (this.#isEnum(name) || defs.every((definition) => isNothing(definition) || isMadeBy(definition))) &&
+      references.every(
+        (reference) =>
+          !reference.isWrite() || (reference.init && !reference.partial) || isEmpty(reference.writeExpr as Node | null),
+      )
+    );
   }
 
   /** Whether reading a member may run code that is put there later. */
@@ -104,6 +114,14 @@ export class OwnNames {
     if (!definition || definition.type === 'FunctionName' || definition.type === 'ImportBinding') return false;
     return (definition.name as unknown as Spanned).end > node.start;
   }
+}
+
+/** Whether what declares a name makes a function, a class or a literal, without accessors. */
+function isMadeBy(definition: Definition): boolean {
+  if (definition.type === 'FunctionName') return true;
+  if (definition.type === 'ClassName') return !hasAccessors(definition.node as unknown as Node);
+  const { id, init } = definition.node as unknown as { id?: Node; init?: Node | null };
+  return id?.type === 'Identifier' && !!init && freshTypes.has(init.type) && !hasAccessors(init);
 }
 
 function isConst(definition: { type: string; parent?: unknown }): boolean {
