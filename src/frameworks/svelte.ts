@@ -1,7 +1,7 @@
 import { existsSync, readFileSync, statSync } from 'node:fs';
 import { basename, join } from 'node:path';
 import type { RawMap } from '../core/maps/raw-map.js';
-import { contentHash } from '../core/text/content-hash.js';
+import { contentHash, shortHash } from '../core/text/content-hash.js';
 import type { Adapter, AdapterContext, AdapterMessage, AdapterResult } from '../core/translate/adapter.js';
 import { blanked } from './blanked.js';
 import { type FoundCompiler, findCompiler, installedVersion } from './compilers.js';
@@ -162,7 +162,7 @@ class Translation {
 
   #compile({ code, map }: Preprocessed): Compiled {
     const { compiler, major, settings, context } = this.#options;
-    const cssClass = `svelte-${contentHash(context.id).slice(0, 7)}`;
+    const cssClass = `svelte-${shortHash(context.id)}`;
     return compiler.compile(code, {
       filename: context.file,
       ...(major < 5

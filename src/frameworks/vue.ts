@@ -2,7 +2,7 @@ import { existsSync, realpathSync } from 'node:fs';
 import { createRequire } from 'node:module';
 import { basename, dirname, resolve } from 'node:path';
 import type { RawMap } from '../core/maps/raw-map.js';
-import { contentHash } from '../core/text/content-hash.js';
+import { contentHash, shortHash } from '../core/text/content-hash.js';
 import type { Adapter, AdapterContext, AdapterMessage, AdapterPart, AdapterResult } from '../core/translate/adapter.js';
 import { blanked } from './blanked.js';
 import { type FoundCompiler, findCompiler, installedVersion } from './compilers.js';
@@ -112,7 +112,7 @@ function typescriptOf(file: string): unknown {
 
 /** By this, the styles of a component know its elements. */
 function scopeOf(id: string): string {
-  return contentHash(id).slice(0, 8);
+  return shortHash(id);
 }
 
 /** One component on its way to modules. */

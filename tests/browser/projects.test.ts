@@ -293,7 +293,7 @@ test('Sass takes sheets of packages, and class names that a CSS module lacks are
   const { page } = await openPage(browser, program.url);
   await program.next('joined');
   expect(await page.evaluate('getComputedStyle(document.body).color')).toBe('rgb(217, 72, 43)');
-  expect(await page.title()).toMatch(/^row_[0-9a-f]{6}$/);
+  expect(await page.title()).toMatch(/^row_[0-9a-z]{8}$/);
   const after = program.mark;
   workspace.write({ 'board.module.css': '.rows { color: red; }\n' });
   const { problems } = await program.next('problems', { after });

@@ -1,4 +1,4 @@
-import { contentHash } from '../text/content-hash.js';
+import { shortHash } from '../text/content-hash.js';
 import { defaultName } from './default-name.js';
 import type { Found, OwnName } from './exports.js';
 import type { Group } from './groups.js';
@@ -174,7 +174,7 @@ function isNameIn({ text }: Member, name: string): boolean {
 
 /** The name under which other groups find one of a module. It doesn't depend on anything but where it stands. */
 export function innerName(own: OwnName): string {
-  own.inner ??= `$${contentHash(own.member.id, own.name).slice(0, 7)}`;
+  own.inner ??= `$${shortHash(own.member.id, own.name)}`;
   return own.inner;
 }
 

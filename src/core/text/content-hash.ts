@@ -9,6 +9,14 @@ export function contentHash(...parts: (string | Buffer)[]): string {
   return hash.digest('hex').slice(0, 16);
 }
 
+/** Eight letters and digits that tell something from all others of its kind, however many there are (41 bits). */
+export function shortHash(...parts: string[]): string {
+  return BigInt(`0x${contentHash(...parts)}`)
+    .toString(36)
+    .slice(-8)
+    .padStart(8, '0');
+}
+
 /**
  * A hash of 48 bits as 12 hexadecimal digits, made without leaving JavaScript (FNV-1a in two halves). For what is hashed
  * very often and holds a proper hash already.

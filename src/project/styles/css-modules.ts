@@ -1,7 +1,7 @@
 import type { AcceptedPlugin, Root } from 'postcss';
 import { refuseDeepSheet } from '../../core/documents/deep-sheet.js';
 import type { Problem } from '../../core/problem/problem.js';
-import { contentHash } from '../../core/text/content-hash.js';
+import { shortHash } from '../../core/text/content-hash.js';
 import { type CompiledStyle, mapOf, run } from './compiled-style.js';
 
 export interface CssModulesOptions {
@@ -53,7 +53,7 @@ export class CssModules {
         'postcss-modules-scope',
       ].map(async (name) => ((await import(name)) as { default: (options?: object) => AcceptedPlugin }).default),
     );
-    const suffix = contentHash(id).slice(0, 6);
+    const suffix = shortHash(id);
     const dependencies: string[] = [];
     const composed: string[] = [];
     const exports: Record<string, string> = {};
