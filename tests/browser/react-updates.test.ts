@@ -7,7 +7,7 @@ import { Workspace } from '../support/workspace.js';
 const board = (heading: string, extra = '') => `
 import { useState } from 'react';
 import { Berth } from './berth';
-import './board.css';
+import './board.css'; import './strict';
 ${extra}
 export function Board() {
   const [held, setHeld] = useState(0);
@@ -20,6 +20,13 @@ const files = {
   'src/main.tsx': `import { createRoot } from 'react-dom/client';\nimport { Board } from './board';\ncreateRoot(document.getElementById('app')!).render(<Board />);\n`,
   'src/board.tsx': board('Departures'),
   'src/board.css': 'h1 { color: rgb(31, 93, 58); }',
+  // Values that refuse whatever they don't know: nobody but us would ask them whether they are components.
+  'src/strict.tsx': `const refuse = { get: (target: object, key: PropertyKey) => { if (Object.hasOwn(target, key)) return Reflect.get(target, key); throw new Error('no ' + String(key)); } };
+export const settings = new Proxy({ quay: 3 }, refuse), Service: any = new Proxy(class {}, refuse), lazy = { get $$typeof() { throw new Error('no kind'); } };
+const { proxy, revoke } = Proxy.revocable(() => {}, {});
+revoke();
+export const Gone = proxy;
+`,
   'src/berth.tsx': `import { label } from './label';\nexport const Berth = ({ number }: { number: number }) => <p id="berth">{label(number)}</p>;\n`,
   'src/label.ts': 'export const label = (number: number) => `Berth ${number}`;\n',
 };

@@ -72,7 +72,16 @@ export function registerComponent(component: unknown, name: string, { entry, def
 }
 
 function isLazyComponent(component: unknown): boolean {
-  return (component as { $$typeof?: unknown } | null | undefined)?.$$typeof === Symbol.for('react.lazy');
+  return asked(() => (component as { $$typeof?: unknown } | null | undefined)?.$$typeof === Symbol.for('react.lazy'), false);
+}
+
+/** What is asked of a value that may be anything: a proxy may refuse what nobody but us asks for, which is nothing to the page. */
+function asked<T>(question: () => T, otherwise: T): T {
+  try {
+    return question();
+  } catch {
+    return otherwise;
+  }
 }
 
 /** A function with which a component says which hooks it uses. */
@@ -98,11 +107,15 @@ export function exportsComponents(instance: Instance): boolean {
 
 /** Whether an export is a component. Functions and classes count by their capital letter, a default without a name by its source. */
 export function isComponentExport(instance: Instance, name: string): boolean {
-  if (!refreshRuntime) return false;
+  const runtime = refreshRuntime;
+  if (!runtime) return false;
   const value = instance.getters[name]!();
-  const isAnonymous = name === 'default' && typeof value === 'function' && (value.name === '' || value.name === 'default');
-  if (isAnonymous) return instance.definition.edges.anonymousComponent === true;
-  return refreshRuntime.isLikelyComponentType(value) || isPreactClass(value);
+  const isComponent = () => {
+    const isAnonymous = name === 'default' && typeof value === 'function' && (value.name === '' || value.name === 'default');
+    if (isAnonymous) return instance.definition.edges.anonymousComponent === true;
+    return runtime.isLikelyComponentType(value) || isPreactClass(value);
+  };
+  return asked(isComponent, false);
 }
 
 /**
@@ -113,7 +126,9 @@ export function exportsSameKinds(before: Instance, after: Instance): boolean {
   const names = Object.keys(before.getters);
   if (names.length !== Object.keys(after.getters).length) return false;
   return names.every(
-    (name) => Object.hasOwn(after.getters, name) && kindOf(before.getters[name]!()) === kindOf(after.getters[name]!()),
+    (name) =>
+      Object.hasOwn(after.getters, name) &&
+      asked(() => kindOf(before.getters[name]!()) === kindOf(after.getters[name]!()), false),
   );
 }
 
