@@ -91,7 +91,13 @@ test('the terminal says in one line what a save did, where, why state went, and 
 test('pages come and go with a line, errors that repeat fold, and what pages print has its line', async () => {
   const workspace = Workspace.with({
     'index.html': '<!doctype html><script type="module" src="main.js"></script>',
-    'main.js': `console.warn('tide %s of %d', 'high', 6, { at: new Map([['quay', [1, 2]]]) });\nlet n = 0;\nconst timer = setInterval(() => { if (++n === 40) clearInterval(timer); throw new Error('aground'); }, 50);\n`,
+    'main.js': `console.warn('tide %s of %d', 'high', 6, { at: new Map([['quay', [1, 2]]]) });\nlet n = 0;\nconst timer = setInterval(() => { if (++n === 40) clearInterval(timer); throw new Error('aground'); }, 50);
+const refuse = new Proxy(() => {}, { get() { throw new Error('refused'); } });
+console.log(refuse, Array(1e7).fill(7), { get depth() { document.title = 'asked'; } });
+Promise.reject(refuse);
+Promise.reject(Object.create(null));
+document.body.append('drawn');
+`,
   });
   const child = spawn(
     process.execPath,
@@ -121,7 +127,9 @@ test('pages come and go with a line, errors that repeat fold, and what pages pri
   const port = new URL(page.url()).port;
   await says(/index\.html in Chrome \d+ is open\n/);
   expect(output).toMatch(/Chrome \d+ {2}tide high of 6 \{ at: Map \{ "quay" => \[1, 2\] \} \} {2}main\.js:1\n/);
-  expect(output.match(/an error in Chrome/g)).toHaveLength(1);
+  expect(output).toMatch(/ {2}\[an object that cannot be shown\] \[(?:7, ){20}…\] \{ depth: \(…\) \} {2}main\.js:5\n/);
+  expect([await page.title(), await page.textContent('body')]).toEqual(['', expect.stringContaining('drawn')]);
+  expect(output.match(/an error in Chrome/g)).toHaveLength(3);
   expect(output.match(/again: Error: aground/g)).toHaveLength(3);
   await page.reload();
   const ended = new Promise((resolve) => child.once('exit', resolve));

@@ -17,11 +17,20 @@ export function watchConsole(tell: (message: ConsoleMessage) => void): void {
       tell({
         type: 'console',
         level,
-        text: formattedLine(values).slice(0, longestText),
+        text: shownLine(values).slice(0, longestText),
         stack: new Error().stack ?? '',
         pieces: pieceTags,
       });
     };
+  }
+}
+
+/** The same, whatever the page's values do when they are looked at: to print them never fails. */
+function shownLine(values: readonly unknown[]): string {
+  try {
+    return formattedLine(values);
+  } catch {
+    return values.map((value) => (typeof value === 'string' ? value : unshown)).join(' ');
   }
 }
 
@@ -42,25 +51,38 @@ function formattedLine(values: readonly unknown[]): string {
 
 function shownValue(value: unknown, depth: number): string {
   if (typeof value === 'string') return depth === 0 ? value : JSON.stringify(value);
-  if (typeof value === 'function') return `function ${value.name}`.trim();
-  if (typeof value !== 'object' || value === null) return typeof value === 'bigint' ? `${value}n` : String(value);
+  if (value === null || (typeof value !== 'object' && typeof value !== 'function'))
+    return typeof value === 'bigint' ? `${value}n` : String(value);
   try {
+    if (typeof value === 'function') return `function ${value.name}`.trim();
     if (value instanceof Error) return `${value.name}: ${value.message}`;
     if (value instanceof Element) return `<${value.tagName.toLowerCase()}>`;
     if (depth === deepest) return Array.isArray(value) ? '[…]' : '{…}';
-    if (Array.isArray(value)) return `[${listedMembers(value.map((member) => shownValue(member, depth + 1)))}]`;
-    if (value instanceof Map)
-      return `Map { ${listedMembers([...value].map(([key, member]) => `${shownValue(key, depth + 1)} => ${shownValue(member, depth + 1)}`))} }`;
-    if (value instanceof Set) return `Set { ${listedMembers([...value].map((member) => shownValue(member, depth + 1)))} }`;
+    const shown = (member: unknown) => shownValue(member, depth + 1);
+    if (Array.isArray(value)) return `[${listedMembers(value, shown)}]`;
+    if (value instanceof Map) return `Map { ${listedMembers(value, ([key, member]) => `${shown(key)} => ${shown(member)}`)} }`;
+    if (value instanceof Set) return `Set { ${listedMembers(value, shown)} }`;
     if (value instanceof Date || value instanceof RegExp) return String(value);
-    const members = Object.entries(value).map(([key, member]) => `${key}: ${shownValue(member, depth + 1)}`);
+    // As in a console, what a getter gives is only made when somebody asks for it.
+    const members = listedMembers(Object.keys(value), (key) => {
+      const member = Object.getOwnPropertyDescriptor(value, key);
+      return `${key}: ${member && 'value' in member ? shown(member.value) : '(…)'}`;
+    });
     const name = (Object.getPrototypeOf(value) as { constructor?: { name?: string } } | null)?.constructor?.name;
-    return `${name && name !== 'Object' ? `${name} ` : ''}{ ${listedMembers(members)} }`;
+    return `${name && name !== 'Object' ? `${name} ` : ''}{ ${members} }`;
   } catch {
-    return '[an object that cannot be shown]'; // a getter or a proxy of the page's throws
+    return unshown; // a getter or a proxy of the page's throws
   }
 }
 
-function listedMembers(members: readonly string[]): string {
-  return members.length > mostMembers ? `${members.slice(0, mostMembers).join(', ')}, …` : members.join(', ');
+const unshown = '[an object that cannot be shown]';
+
+/** The first of some members: there may be millions. */
+function listedMembers<T>(members: Iterable<T>, shown: (member: T) => string): string {
+  const texts: string[] = [];
+  for (const member of members) {
+    if (texts.length === mostMembers) return `${texts.join(', ')}, …`;
+    texts.push(shown(member));
+  }
+  return texts.join(', ');
 }

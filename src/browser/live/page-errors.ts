@@ -37,7 +37,7 @@ export class PageErrors {
       if (!(error instanceof Error) && filename.includes(`/${ownPrefix}piece/worker/`)) return;
       this.#uncaught(error, message, `    at ${filename}:${lineno}:${colno}`);
     });
-    addEventListener('unhandledrejection', ({ reason }) => this.#uncaught(reason, String(reason)));
+    addEventListener('unhandledrejection', ({ reason }) => this.#uncaught(reason, textOf(reason)));
   }
 
   /** An update begins; what fails from now on until shortly after it comes from it. */
@@ -61,7 +61,7 @@ export class PageErrors {
   }
 
   #uncaught(error: unknown, text: string, place = ''): void {
-    const isError = error instanceof Error;
+    const isError = isErrorOf(error);
     // React reports some errors twice.
     if (isError && this.#seen.has(error)) return;
     if (isError) this.#seen.add(error);
@@ -80,14 +80,31 @@ export class PageErrors {
   }
 }
 
+function isErrorOf(value: unknown): value is Error {
+  try {
+    return value instanceof Error;
+  } catch {
+    return false; // a proxy that was revoked
+  }
+}
+
+/** A value as text. One of the page's may refuse. */
+function textOf(value: unknown): string {
+  try {
+    return String(value);
+  } catch {
+    return 'something that cannot be shown';
+  }
+}
+
 /** What was thrown, as text: an error with what caused it, an object with what it holds. */
 function describeThrown(thrown: unknown, text: string): string {
-  if (thrown instanceof Error) {
+  if (isErrorOf(thrown)) {
     const { cause } = thrown;
     const because =
       cause === undefined || cause === thrown
         ? ''
-        : ` (cause: ${cause instanceof Error ? `${cause.name}: ${cause.message}` : shown(cause)})`;
+        : ` (cause: ${isErrorOf(cause) ? `${cause.name}: ${cause.message}` : shown(cause)})`;
     return `${thrown.name}: ${thrown.message}${because}`;
   }
   return typeof thrown === 'object' && thrown !== null ? shown(thrown) : text;
@@ -97,7 +114,7 @@ function shown(value: unknown): string {
   try {
     return JSON.stringify(value)?.slice(0, 500) ?? String(value);
   } catch {
-    return String(value); // it holds itself
+    return textOf(value); // it holds itself
   }
 }
 
