@@ -47,11 +47,11 @@ export function proposeAdoption(root: string): Proposal {
   servers(files, textOf, description, { findings, lines });
   environment(files, textOf, { findings, lines });
   for (const [pattern, what] of [
-    [/^postcss\.config\.|^\.postcssrc/, 'PostCSS configuration'],
-    [/^tsconfig\.json$|^jsconfig\.json$/, 'paths and JSX of tsconfig.json'],
-    [/^\.browserslistrc$/, 'browserslist'],
+    [/^postcss\.config\.|^\.postcssrc/, 'PostCSS configuration is read as it is'],
+    [/^tsconfig\.json$|^jsconfig\.json$/, 'paths and JSX of tsconfig.json are read as they are'],
+    [/^\.browserslistrc$/, 'browserslist is read as it is'],
   ] as const)
-    if (files.some((file) => pattern.test(file))) findings.push(`${what} is read as it is`);
+    if (files.some((file) => pattern.test(file))) findings.push(what);
   const isTypeScript = files.some((file) => /\.tsx?$/.test(file) && !file.endsWith('.d.ts'));
   const file = `vine-spark.config.${isTypeScript ? 'ts' : 'js'}`;
   const isSettled = files.some((one) => /^vine-spark\.config\./.test(one));
@@ -115,6 +115,8 @@ function servers(
 ): void {
   const rules: string[] = [];
   const runs: string[] = [];
+  const called = pathsCalled(files, textOf);
+  const answered = new Set<string>();
   for (const file of files.filter((one) => /\.[mc]?[jt]s$/.test(one) && !/\.(?:test|spec|config)\./.test(one))) {
     const text = textOf(file);
     const forwarded = [
@@ -123,6 +125,7 @@ function servers(
     if (/\btarget\b|\bproxy/i.test(text))
       for (const [, path, to] of forwarded) {
         rules.push(`{ paths: ['${path!.replace(/\/$/, '')}'], to: '${to}' },`);
+        answered.add(firstOf(path!));
         findings.push(`${file} leads ${path} to ${to}: the dev server does that itself`);
       }
     const port = /\.listen\(\s*(?:\{[^}]*port:\s*)?(?:Number\()?(?:process\.env\.\w+\s*(?:\|\||\?\?)\s*)?['"]?(\d{2,5})/.exec(
@@ -133,11 +136,15 @@ function servers(
       ([, path]) => path!,
     );
     const compared = [...text.matchAll(/(?:startsWith\(|===\s*)['"`](\/[\w-]+)/g)].map(([, path]) => path!);
-    const own = [...new Set([...paths, ...compared])].filter((path) => !/^\/(?:assets|static|public|favicon)/.test(path));
+    const named = [...new Set([...paths, ...compared])].filter((path) => !/^\/(?:assets|static|public|favicon)/.test(path));
+    // One that answers whatever it's asked is there for what the sources call.
+    const own = named.length > 0 ? named : [...called.keys()];
     if (own.length === 0) continue;
+    for (const path of own) answered.add(firstOf(path));
     const to = `http://127.0.0.1:${port}`;
     rules.push(`{ paths: [${own.map((path) => `'${path}'`).join(', ')}], to: '${to}' },`);
-    findings.push(`${file} listens on ${port} and answers ${own.join(', ')}`);
+    const does = named.length > 0 ? 'answers' : 'may be what answers';
+    findings.push(`${file} listens on ${port} and ${does} ${own.join(', ')}`);
     const script = Object.entries(description.scripts ?? {}).find(
       ([, command]) => command.includes(file) || command.includes(file.replace(/\.\w+$/, '')),
     );
@@ -147,8 +154,24 @@ function servers(
         `{ name: '${script?.[0] ?? 'backend'}', command: '${command}', ready: '${to}', restartOn: ['${file.includes('/') ? `${file.split('/')[0]}/**` : file}'] },`,
       );
   }
+  for (const [path, file] of called)
+    if (!answered.has(path))
+      findings.push(`${file} calls ${path}, which nothing here answers: say in the settings where that goes (forward)`);
   if (rules.length > 0) lines.push(`forward: [\n    ${[...new Set(rules)].join('\n    ')}\n  ],`);
   if (runs.length > 0) lines.push(`run: [\n    ${runs.join('\n    ')}\n  ],`);
+}
+
+/** The first parts of paths that sources call on their own origin, each with a file that does. */
+function pathsCalled(files: readonly string[], textOf: (file: string) => string): Map<string, string> {
+  const called = new Map<string, string>();
+  const calls = /(?:\bfetch|\bEventSource|\bWebSocket|\baxios(?:\.\w+)?|\.(?:get|post|put|patch|delete))\(\s*['"`](\/[\w-]+)\//g;
+  for (const file of files.filter((one) => /^src\/.*\.(?:[mc]?[jt]sx?|vue|svelte)$/.test(one) && !/\.(?:test|spec)\./.test(one)))
+    for (const [, path] of textOf(file).matchAll(calls)) if (!called.has(path!)) called.set(path!, file);
+  return called;
+}
+
+function firstOf(path: string): string {
+  return /^\/[^/]*/.exec(path)![0];
 }
 
 function environment(files: readonly string[], textOf: (file: string) => string, { findings, lines }: Notes): void {

@@ -31,6 +31,26 @@ test('a project that needs no settings gets scripts only, and all of it can be t
   expect(readFileSync(workspace.path('package.json'), 'utf8')).toBe(before);
 });
 
+test('a server that answers whatever it is asked is there for what the sources call, and what nobody answers is told', async () => {
+  const sources = { 'src/main.js': `fetch('/api/tides'); new EventSource("/live/berths");` };
+  workspace = Workspace.with({
+    'package.json': '{ "name": "quay" }',
+    'index.html': '<script type="module" src="src/main.js"></script>',
+    'tsconfig.json': '{}',
+    ...sources,
+  });
+  const told = await adopt('--yes');
+  expect(told.stdout).toContain('src/main.js calls /api, which nothing here answers');
+  expect(told.stdout).toContain('tsconfig.json are read as they are');
+  workspace.write({ 'backend.cjs': `require('http').createServer((request, response) => response.end('any')).listen(18967);` });
+  const { stdout } = await adopt('--yes');
+  expect(stdout).toContain('backend.cjs listens on 18967 and may be what answers /api, /live');
+  const settings = readFileSync(workspace.path('vine-spark.config.js'), 'utf8');
+  expect(settings).toContain(`{ paths: ['/api', '/live'], to: 'http://127.0.0.1:18967' }`);
+  const missing = await runProgram(workspace.root, ['check', '/api/tides']);
+  expect([missing.code, missing.stderr]).toEqual([2, expect.stringContaining('vine-spark check --url /api/tides')]);
+});
+
 test('a page that something else put the script into, a backend, an old proxy and the environment become settings that work', async () => {
   workspace = Workspace.with({
     'package.json': '{ "name": "quay", "type": "module", "scripts": { "api": "node server/index.js" } }',
