@@ -1,3 +1,4 @@
+import { dirname } from 'node:path';
 import { kindOfFile } from '../core/file-kinds.js';
 import type { ModuleContent } from '../core/graph/module-content.js';
 import { ModuleGraph } from '../core/graph/module-graph.js';
@@ -5,7 +6,14 @@ import { shownIds } from '../core/module-id.js';
 import { Paths } from '../core/paths.js';
 import { byUse } from '../core/problem/order.js';
 import type { Problem } from '../core/problem/problem.js';
-import { archivesHint, explainFailure, installCommandFor, withInstallCommand } from '../core/resolve/explain-failure.js';
+import {
+  archivesHint,
+  explainFailure,
+  installAll,
+  installCommandFor,
+  withInstallCommand,
+} from '../core/resolve/explain-failure.js';
+import { listsPackage } from '../core/resolve/package-json.js';
 import { Resolver } from '../core/resolve/resolver.js';
 import { lanes } from '../core/trace.js';
 import { ownUrl, pieceName } from '../core/urls.js';
@@ -281,11 +289,25 @@ export class ProjectGraph {
     setImmediate(() => this.#listener.onWarning(this.#completed({ ...warning, severity: 'warning' })));
   }
 
+  /** What to do where a package that is missing is listed: adding it would change what is listed. */
+  #listedHint({ message, file }: Problem): string | undefined {
+    const [, name = ''] = /^The package '([^']+)'/.exec(message) ?? [];
+    const { packages } = this.resolver;
+    const scopes = [
+      packages.at(this.paths.root),
+      file && !file.includes('node_modules/') ? packages.scopeOf(dirname(this.paths.fileOf(file))) : undefined,
+    ];
+    return scopes.some((scope) => scope && listsPackage(scope, name))
+      ? `It stands in package.json: run ${installAll(this.installCommand)}.`
+      : undefined;
+  }
+
   /** A problem with the way to it, and with the command of the project's package manager. */
   #completed(problem: Problem): Problem {
     const { file, code } = problem;
     const isFile = (path: string) => this.files.kindOf(path) === 'file';
-    const hint = (code === 'package-missing' && archivesHint(this.paths.root, isFile)) || problem.hint;
+    const hint =
+      (code === 'package-missing' && (archivesHint(this.paths.root, isFile) ?? this.#listedHint(problem))) || problem.hint;
     const told = hint === undefined ? problem : { ...problem, hint: withInstallCommand(hint, () => this.installCommand) };
     if (!file || this.pages.byId.has(file)) return told;
     const chain = shownIds(this.modules.chainTo(file));

@@ -1,5 +1,5 @@
 import { spawn, spawnSync } from 'node:child_process';
-import { readdirSync } from 'node:fs';
+import { readdirSync, readFileSync, rmSync } from 'node:fs';
 import { join } from 'node:path';
 import { expect, test } from '@jest/globals';
 import { WebSocket } from 'ws';
@@ -226,6 +226,16 @@ test('a missing package is installed by one key, and the page goes on', () => {
   });
   expect(status).toBe(0);
   expect(stdout).toMatch(/npm install --no-audit --no-fund picocolors.*solved/s);
+  // One that is listed comes as it's listed there.
+  rmSync(workspace.path('node_modules'), { recursive: true });
+  rmSync(workspace.path('package-lock.json'));
+  workspace.write({ 'package.json': '{ "dependencies": { "picocolors": "~1.0.0" } }' });
+  const again = onTerminal(workspace.root, ['serve', 'index.html', '--port', '0', '--no-cache'], { columns: 100, keys });
+  expect(again.stdout).toMatch(
+    /It stands in package\.json: run npm install\..*npm install --no-audit --no-fund\b(?! pico).*solved/s,
+  );
+  expect(readFileSync(workspace.path('package.json'), 'utf8')).toContain('"~1.0.0"');
+  expect(readFileSync(workspace.path('node_modules/picocolors/package.json'), 'utf8')).toContain('"version": "1.0.');
   workspace.dispose();
 }, 60_000);
 

@@ -22,6 +22,16 @@ export interface PackageJson {
   peerDependencies?: unknown;
 }
 
+/** Whether a package.json lists a package, for whatever use. */
+export function listsPackage(
+  { dependencies, devDependencies, optionalDependencies, peerDependencies }: Omit<PackageJson, 'folder'>,
+  name: string,
+): boolean {
+  return [dependencies, devDependencies, optionalDependencies, peerDependencies].some(
+    (list) => typeof list === 'object' && list !== null && Object.hasOwn(list, name),
+  );
+}
+
 /** Reads package.json files once and remembers them until told to forget. */
 export class PackageFiles {
   readonly #files: Files;
