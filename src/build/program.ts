@@ -80,6 +80,7 @@ export function shakeProject({ project, memory, inSteps, isOld, assetUrl }: Prog
     .all()
     .flatMap((page) => pages.modules([page]))
     .map((id) => ({ id, names: [] }));
+  const inWorkers = modulesInWorkers(modules);
   const bundle = new Bundle({
     members,
     edges: (id) => modules.edges(id),
@@ -88,6 +89,7 @@ export function shakeProject({ project, memory, inSteps, isOld, assetUrl }: Prog
     targets: targetsOf,
     mayMatter: packageSays(project),
     isOnCycle: (id) => onCycles.has(id),
+    mayBeInWorker: (id) => inWorkers.has(id),
     circleOf: (id) => onCycles.get(id),
     isNodeDefault: ({ id }) => {
       const content = modules.content(id);
@@ -111,6 +113,14 @@ function textOf(id: string, content: ModuleContent, assetUrl: ProgramInput['asse
   if (content.kind === 'script') return content.text;
   if (content.kind === 'asset') return `export default ${JSON.stringify(assetUrl(id, content.hash))};\n`;
   return content.names && jsonText(JSON.stringify(content.names));
+}
+
+/** Modules that workers lead to, at once or later. */
+function modulesInWorkers(modules: ModuleGraph<ModuleContent>): Set<string> {
+  const found = new Set<string>();
+  for (const id of modules.ids()) for (const { kind, target } of modules.edges(id)) if (kind === 'worker') found.add(target);
+  for (const id of found) for (const { target } of modules.edges(id)) found.add(target);
+  return found;
 }
 
 /** Where each import of a module leads. */

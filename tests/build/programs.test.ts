@@ -92,7 +92,7 @@ const quay: Record<string, string> = {
   'src/b.module.css': '.row { margin-left: 3px; }',
   'src/notes.txt': 'high water',
   'src/crane.ts': `import { shared } from './shared';\nimport('./hook').then(({ hook }) => postMessage(shared + hook));\n`,
-  'src/hook.ts': `export const hook = ' hook';\n`,
+  'src/hook.ts': `export const hook = typeof window === 'undefined' && typeof document === 'undefined' ? ' hook' : ' page';\n`,
 };
 
 async function build(workspace: Workspace, ...args: string[]): Promise<Record<string, any>> {

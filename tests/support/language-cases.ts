@@ -25,6 +25,17 @@ export const languageCases: Record<string, ProgramFiles> = {
 let loads, kept = 3; export { loads as load }; if (globalThis.nowhere) { kept = 4; loads = class { static high = kept; }; } else if (kept === 5) loads = () => 5; else { kept = 6; loads = async () => kept; }
 export function told() { let inner, second, third; if (kept === 3) inner = () => 1; else inner = () => kept; kept ? second = () => kept : second = () => 2; const last = kept === 3 ? third = () => kept : third = () => 4; return [inner, second, third, last]; }\n`,
   }),
+  hiddenNames: programOf({
+    'main.js': `import { MODE, level } from './mode.js'; const DEBUG = false, on = true, berth = { free: 1 };
+function f(DEBUG) { if (DEBUG) return 'parameter'; return 'wrong'; } const g = (MODE) => (MODE === 'x' ? 'arrow' : 'wrong'); { const MODE = 'x'; log(MODE === 'x' ? 'block' : 'wrong'); }
+function h() { const DEBUG = Math.random() < 2; return DEBUG ? 'local' : 'wrong'; } function i(berth) { return berth.free === 2 ? 'member' : 'wrong'; } function j(level) { return level.A === 5 ? 'import' : 'wrong'; }
+const k = ({ DEBUG }) => DEBUG && 'pattern'; class L { m(DEBUG) { return DEBUG ?? 'wrong'; } } function n(undefined) { return undefined === 1 ? 'undefined' : 'wrong'; } function o(DEBUG) { return on && DEBUG ? 'right side' : 'wrong'; }
+try { throw true; } catch (DEBUG) { log(DEBUG ? 'catch' : 'wrong'); } for (const DEBUG of [true]) log(DEBUG ? 'loop' : 'wrong'); function p(on) { return (on ? DEBUG : true) ? 'test' : 'wrong'; }
+function q(self) { if (typeof self === 'object') return 'wrong'; return 'type'; } function r(process) { return typeof process === 'undefined' ? 'wrong' : 'given'; } const s = (window) => typeof window === 'undefined' || window;
+{ const document = 1; log(typeof document === 'object' ? 'wrong' : 'own document'); } const define = 1; log(typeof define === 'undefined' ? 'wrong' : 'own define'); function t(MODE) { const { length } = MODE; return MODE?.[0] === 'y' ? 'wrong' : length; }
+log(f(true), g('x'), h(), i({ free: 2 }), j({ A: 5 }), k({ DEBUG: 1 }), new L().m('method'), n(1), o(1), p(false), q(1), r(1), s('given'), t('abc'), DEBUG, MODE, level.A, berth.free, on);\n`,
+    'mode.js': `export const MODE = 'y', level = { A: 1 };\n`,
+  }),
   earlyConstants: programOf({
     'main.js': `import { tell } from './tide.js';\nimport { level } from './level.js';\nlog(level, tell());\n`,
     'level.js': `import './tide.js';\nconst own = (7), more = own * 2, word = ( /* as it is */ \`low\` ), less = -1, none = void 0;

@@ -14,6 +14,8 @@ export interface BundleInput {
   targets(member: Member): readonly string[];
   mayMatter(id: string): boolean;
   isOnCycle(id: string): boolean;
+  /** See `NamesInput`. */
+  mayBeInWorker(id: string): boolean;
   /** A number that modules have in common that all lead to each other; `undefined` for one that doesn't lead to itself. */
   circleOf(id: string): number | undefined;
   /** See `NamesInput`. */
@@ -32,7 +34,8 @@ export interface BundleInput {
 }
 
 /** Finds modules that can't share a scope with others, and says why. */
-export function markApart({ members, targets, constants, isOnCycle, isNodeDefault }: BundleInput): void {
+export function markApart(input: BundleInput): void {
+  const { members, targets } = input;
   const isOpen = (member: Member) =>
     member.stars.some((star) => {
       const other = members.get(targets(member)[star]!);
@@ -46,7 +49,7 @@ export function markApart({ members, targets, constants, isOnCycle, isNodeDefaul
       isNews = true;
     }
   }
-  const names = new Names({ members, targets, constants, isOnCycle, isNodeDefault, isData: () => false, isFixed: () => false });
+  const names = namesAtFirst(input);
   for (const member of members.values()) {
     if (member.apart !== undefined) continue;
     const lost = [...member.imported].find(([, imported]) => names.exports.imported(member, imported) === null);
@@ -54,16 +57,21 @@ export function markApart({ members, targets, constants, isOnCycle, isNodeDefaul
   }
 }
 
+/** Names while nothing is known of data and objects. */
+function namesAtFirst(input: BundleInput): Names {
+  return new Names({ ...input, isData: () => false, isFixed: () => false });
+}
+
 const openReason = 'it passes on what a CommonJS module exports';
 
 /** Data modules, and objects by module and name, of which nothing but members is ever read, anywhere. Errs towards fewer. */
 export function readByMembers(input: BundleInput): { data: Set<string>; objects: Set<string> } {
-  const { members, targets, constants, isOnCycle, isNodeDefault, isData, edges } = input;
+  const { members, isData, edges } = input;
   const data = new Set([...members.keys()].filter(isData));
   const objects = new Set(
     [...members.values()].flatMap((member) => [...member.objects.keys()].map((name) => `${member.id}\0${name}`)),
   );
-  const names = new Names({ members, targets, constants, isOnCycle, isNodeDefault, isData: () => false, isFixed: () => false });
+  const names = namesAtFirst(input);
   /** Modules whose exports somebody may have as a whole. */
   const open = new Set<string>();
   for (const member of members.values()) {

@@ -34,15 +34,11 @@ export class Bundle {
 
   constructor(input: BundleInput) {
     this.#input = input;
-    const { members, targets, constants, isOnCycle, isNodeDefault } = input;
+    const { members } = input;
     markApart(input);
     const { data, objects } = readByMembers(input);
     this.names = new Names({
-      members,
-      targets,
-      constants,
-      isOnCycle,
-      isNodeDefault,
+      ...input,
       isData: (id) => data.has(id),
       isFixed: ({ member, name }) => objects.has(`${member.id}\0${name}`),
     });

@@ -1,4 +1,4 @@
-import type { Node } from 'estree';
+import type { Identifier, Node } from 'estree';
 import { hoistedNames } from '../link/declared-names.js';
 import type { Spanned } from '../link/tree.js';
 import type { Branch, Choice } from './member.js';
@@ -6,11 +6,19 @@ import type { Branch, Choice } from './member.js';
 /** Types of nodes in which choices are found. */
 export const choiceTypes = ['IfStatement', 'ConditionalExpression', 'ChainExpression', 'LogicalExpression'];
 
-/** The tests among some nodes whose outcome may be known before they run. `isConstant` tells which names may stand for a known value. */
-export function choicesIn(nodes: readonly Node[], isConstant: (name: string) => boolean): Choice[] {
+/** What an identifier is where it stands: whatever functions and blocks around it declare hides what it would be at the top. */
+export interface Standing {
+  /** It's a top-level name of the module, and may stand for a known value. */
+  isConstant(node: Identifier): boolean;
+  isTop(node: Identifier): boolean;
+  isGlobal(node: Identifier): boolean;
+}
+
+/** The tests among some nodes whose outcome may be known before they run. */
+export function choicesIn(nodes: readonly Node[], standing: Standing): Choice[] {
   const choices: Choice[] = [];
   const add = (kind: Choice['kind'], test: Node, yes: Node | null | undefined, no: Node | null | undefined) => {
-    if (mayBeKnown(test, isConstant)) choices.push({ kind, test, yes: branch(yes), no: branch(no) });
+    if (mayBeKnown(test, standing)) choices.push({ kind, test: knownPart(test, standing), yes: branch(yes), no: branch(no) });
   };
   for (const node of nodes) {
     if (node.type === 'IfStatement') add('if', node.test, node.consequent, node.alternate);
@@ -48,36 +56,63 @@ export function deadBranch({ kind, yes, no }: Choice, value: unknown): Branch | 
 }
 
 /** Whether an expression is made of literals and names of constants only, so that its value may be known. */
-export function mayBeKnown(node: Node, isConstant: (name: string) => boolean): boolean {
+export function mayBeKnown(node: Node, standing: Standing): boolean {
   switch (node.type) {
     case 'Literal':
       return !('regex' in node) && !('bigint' in node);
     case 'Identifier':
-      return node.name === 'undefined' || isConstant(node.name);
+      return node.name === 'undefined' ? standing.isGlobal(node) : standing.isConstant(node);
     case 'TemplateLiteral':
       return node.expressions.length === 0;
     case 'UnaryExpression':
-      if (node.operator === 'typeof') return node.argument.type === 'Identifier';
-      return ['!', '-', 'void'].includes(node.operator) && mayBeKnown(node.argument, isConstant);
-    case 'MemberExpression':
+      if (node.operator === 'typeof') return node.argument.type === 'Identifier' && standing.isGlobal(node.argument);
+      return ['!', '-', 'void'].includes(node.operator) && mayBeKnown(node.argument, standing);
+    case 'MemberExpression': {
       // `process.env.NODE_ENV`, or a member of an enumeration; others turn out to be unknown.
-      return node.object.type !== 'Super' && (node.object.type === 'MetaProperty' || chainStart(node) === 'Identifier');
+      const first = chainStart(node);
+      return (
+        first.type === 'MetaProperty' || (first.type === 'Identifier' && (standing.isTop(first) || standing.isGlobal(first)))
+      );
+    }
     case 'BinaryExpression':
       return (
         ['===', '!==', '==', '!=', '<', '>', '<=', '>=', '+'].includes(node.operator) &&
-        mayBeKnown(node.left, isConstant) &&
-        mayBeKnown(node.right, isConstant)
+        mayBeKnown(node.left, standing) &&
+        mayBeKnown(node.right, standing)
       );
     case 'LogicalExpression':
       // The left side alone may decide.
-      return mayBeKnown(node.left, isConstant);
+      return mayBeKnown(node.left, standing);
     case 'ConditionalExpression':
-      return mayBeKnown(node.test, isConstant);
+      return mayBeKnown(node.test, standing);
     default:
       return false;
   }
 }
 
-function chainStart(node: Node): string {
-  return node.type === 'MemberExpression' ? chainStart(node.object) : node.type;
+/** An expression of which nothing is known. */
+export const unknown: Node = { type: 'Super' };
+
+/** An expression with nothing left in it that means something else than it says at the top of its module: a copy, to be kept. */
+export function knownPart(node: Node, standing: Standing): Node {
+  const part = <T extends Node>(inner: T) => knownPart(inner, standing) as T;
+  switch (node.type) {
+    case 'UnaryExpression':
+      return node.operator === 'typeof'
+        ? mayBeKnown(node, standing)
+          ? node
+          : unknown
+        : { ...node, argument: part(node.argument) };
+    case 'BinaryExpression':
+    case 'LogicalExpression':
+      return { ...node, left: part(node.left as Node), right: part(node.right) } as Node;
+    case 'ConditionalExpression':
+      return { ...node, test: part(node.test), consequent: part(node.consequent), alternate: part(node.alternate) };
+    default:
+      return mayBeKnown(node, standing) ? node : unknown;
+  }
+}
+
+function chainStart(node: Node): Node {
+  return node.type === 'MemberExpression' ? chainStart(node.object as Node) : node;
 }

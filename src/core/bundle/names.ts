@@ -1,5 +1,5 @@
 import type { Node } from 'estree';
-import { evaluate, type Known } from '../link/fold-constants.js';
+import { evaluate, type Known, typesAnywhere } from '../link/fold-constants.js';
 import { deadBranch } from './choices.js';
 import { Exports, type ExportsInput, type Found, type OwnName } from './exports.js';
 import type { Branch, Member, Place, Reference, Unit } from './member.js';
@@ -20,6 +20,8 @@ export interface Read extends Use {
 export interface NamesInput extends ExportsInput {
   constants: Readonly<Record<string, string>>;
   isOnCycle(id: string): boolean;
+  /** Whether a module may run in a worker, where there is no window. */
+  mayBeInWorker(id: string): boolean;
   /** Whether nothing but members of an object is ever read, and nothing about it changes. */
   isFixed(own: OwnName): boolean;
   /** Modules whose default export is only ever read by members: its members are exports of their own. */
@@ -157,7 +159,7 @@ export class Names {
 
   /** The value of an expression of a module, if it's known before anything runs. */
   evaluate(member: Member, expression: Node): Known | undefined {
-    return evaluate(expression, this.#input.constants, (node) => {
+    const lookup = (node: Node) => {
       const chain = chainOf(node);
       if (!chain) return undefined;
       if (chain.isLive) return { value: undefined };
@@ -168,7 +170,8 @@ export class Names {
       const known = this.#valueAt(member, reference, this.use(member, reference));
       // All of the chain has to be what is known.
       return known?.end === (steps.at(-1)?.end ?? start) ? known : undefined;
-    });
+    };
+    return evaluate(expression, this.#input.constants, lookup, this.#input.mayBeInWorker(member.id) ? typesAnywhere : undefined);
   }
 
   /** What of a module can't run, in the order of the text, none within another. */

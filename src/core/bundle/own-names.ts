@@ -1,6 +1,7 @@
 import { analyze, type Definition, type Scope, type ScopeManager, type Variable } from 'eslint-scope';
 import type { Node, Program } from 'estree';
 import type { Spanned } from '../link/tree.js';
+import type { Standing } from './choices.js';
 import { mayGetAccessors } from './escapes.js';
 import type { EffectContext } from './scan-effects.js';
 import { hasAccessors } from './syntax.js';
@@ -45,6 +46,16 @@ export class OwnNames {
       isPlain: (node) => isTop(node) && (this.#isEnum(node.name) || (this.isFresh(node.name) && !this.#getsAccessors(node.name))),
       isEarly: (node, name) => this.#isEarly(node as Spanned, name),
       isMarked: (node) => this.#marked.has((node as Spanned).start),
+    };
+  }
+
+  /** What identifiers are where they stand. `top` as above. */
+  standingBy(top: ReadonlySet<number>): Standing {
+    const isTop = (node: Node) => top.has((node as Spanned).start);
+    return {
+      isTop,
+      isConstant: (node) => isTop(node) && this.mayBeConstant(node.name),
+      isGlobal: (node) => this.globals.has(node),
     };
   }
 

@@ -17,7 +17,7 @@ import { scriptsNamed } from '../link/script-imports.js';
 import { indexTree, type Spanned } from '../link/tree.js';
 import { gap } from '../text/walks.js';
 import { changedName } from './changed-name.js';
-import { choicesIn, choiceTypes, mayBeKnown } from './choices.js';
+import { choicesIn, choiceTypes, knownPart, mayBeKnown, type Standing, unknown } from './choices.js';
 import { defaultName } from './default-name.js';
 import { lateImportsIn } from './late-imports.js';
 import { isLicence } from './licence.js';
@@ -72,6 +72,7 @@ class Reader {
   /** Where top-level names are used. */
   #ownPlaces: Set<number> | undefined;
   readonly #context: EffectContext;
+  readonly #standing: Standing;
   /** Specifier and type -> the index in `imports`. */
   readonly #imports = new Map<string, number>();
   readonly #ownMembers = new Map<string, boolean>();
@@ -92,6 +93,7 @@ class Reader {
     const { scopes, globals, moduleScope } = this.#names;
     this.#references = readReferences({ names: this.#names, parents: this.#parents, isOnCycle: input.isOnCycle });
     this.#context = this.#names.contextOf(this.#references.taken);
+    this.#standing = this.#names.standingBy(this.#references.taken);
     this.#member = {
       id,
       text,
@@ -102,7 +104,7 @@ class Reader {
       stars: [],
       units: [],
       places: [],
-      choices: choicesIn(this.#nodes, (name) => this.#names.mayBeConstant(name)),
+      choices: choicesIn(this.#nodes, this.#standing),
       own: this.#references.own,
       inner: this.#references.inner,
       free: new Set([...globals].map((node) => (node as Identifier).name)),
@@ -295,12 +297,12 @@ class Reader {
     if (isFunction && this.#usesThis(init)) member.usesThis.add(name);
     const isFixed = kind === 'const' || !this.#names.isReassigned(name);
     const members = isFixed ? membersWritten(init, (node) => this.#marked.has(node.start)) : undefined;
-    const isKnown = (node: Node) => mayBeKnown(node, (other) => this.#names.mayBeConstant(other));
+    const known = (node: Node) => (mayBeKnown(node, this.#standing) ? knownPart(node, this.#standing) : unknown);
     if (members) {
-      for (const [key, value] of members) if (!isKnown(value)) members.set(key, unknown);
+      for (const [key, value] of members) members.set(key, known(value));
       member.objects.set(name, members);
     }
-    if (isFixed && isKnown(init)) member.constants.set(name, init);
+    if (isFixed && mayBeKnown(init, this.#standing)) member.constants.set(name, known(init));
   }
 
   #unit(unit: Pick<Unit, 'start' | 'end' | 'declares' | 'keyword'>, node: Node | null | undefined): void {
@@ -374,9 +376,6 @@ class Reader {
     return isLive ? { kind: 'text', start, end, text: 'undefined' } : { kind: 'meta', start, end };
   }
 }
-
-/** An expression of which nothing is known. */
-const unknown: Node = { type: 'Super' };
 
 type Sourced = { source: Literal };
 

@@ -1,10 +1,11 @@
-import type { Node, Pattern, Program } from 'estree';
+import type { Identifier, Node, Pattern, Program } from 'estree';
 import { walk } from 'estree-walker';
 import { parseSync } from 'oxc-parser';
+import { declaredIn } from './declared-names.js';
 import type { Edit } from './edits.js';
-import { evaluate, foldConstants } from './fold-constants.js';
+import { evaluate, foldConstants, typesInPages } from './fold-constants.js';
 import type { Found, LinkInput, ModuleRequest } from './linked.js';
-import type { Spanned } from './tree.js';
+import { eachNode, type Spanned } from './tree.js';
 import { importPlaces } from './url-places.js';
 
 /** Finds constants and requests in a CommonJS module's syntax tree. */
@@ -41,12 +42,13 @@ function findRequests(tree: Program, input: LinkInput, edits: Edit[]): ModuleReq
   let isOpen = false;
   const dead = new Set<Node>();
   let shadows = 0;
+  const known = knownIn(tree, input.constants);
   walk(tree, {
     enter(node) {
       if (dead.has(node)) return this.skip();
       if (declaresRequire(node)) shadows++;
       if (conditional.has(node.type)) conditions++;
-      markDeadBranches(node, input.constants, dead);
+      markDeadBranches(node, known, dead);
       if (node.type === 'ImportExpression') {
         const { start } = node as Spanned;
         edits.push({ start, end: start + 6, text: `${input.handle}.get` });
@@ -87,14 +89,35 @@ const conditional = new Set([
   'ClassExpression',
 ]);
 
-function markDeadBranches(node: Node, constants: LinkInput['constants'], dead: Set<Node>): void {
+/** What tests may be decided by. */
+interface KnownNames {
+  constants: LinkInput['constants'];
+  types: Readonly<Record<string, string>>;
+}
+
+/** What isn't declared anywhere in a file, so that its names mean what they mean everywhere. */
+function knownIn(tree: Program, constants: LinkInput['constants']): KnownNames {
+  const declared = new Set<string>();
+  eachNode(tree, (node) => {
+    const patterns = node.type === 'VariableDeclarator' ? [node.id] : 'params' in node ? (node.params as Pattern[]) : [];
+    if (node.type === 'CatchClause' && node.param) patterns.push(node.param);
+    for (const pattern of patterns) for (const name of declaredIn(pattern)) declared.add(name);
+    if (/^(?:Function|Class)/.test(node.type) && 'id' in node && node.id) declared.add((node.id as Identifier).name);
+    return true;
+  });
+  const kept = (record: Readonly<Record<string, string>>) =>
+    Object.fromEntries(Object.entries(record).filter(([chain]) => !declared.has(chain.split('.')[0]!)));
+  return { constants: kept(constants), types: kept(typesInPages) };
+}
+
+function markDeadBranches(node: Node, { constants, types }: KnownNames, dead: Set<Node>): void {
   if (node.type === 'IfStatement' || node.type === 'ConditionalExpression') {
-    const test = evaluate(node.test, constants);
+    const test = evaluate(node.test, constants, undefined, types);
     if (!test) return;
     const branch = test.value ? node.alternate : node.consequent;
     if (branch) dead.add(branch);
   } else if (node.type === 'LogicalExpression') {
-    const left = evaluate(node.left, constants);
+    const left = evaluate(node.left, constants, undefined, types);
     if (!left) return;
     const runsRight = node.operator === '&&' ? Boolean(left.value) : node.operator === '||' ? !left.value : left.value == null;
     if (!runsRight) dead.add(node.right);

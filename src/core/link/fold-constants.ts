@@ -131,21 +131,25 @@ export interface Known {
   value: unknown;
 }
 
-const typesInBrowsers: Record<string, string> = {
-  window: 'object',
-  document: 'object',
+/** What `typeof` says of names, wherever scripts run in browsers, and in pages. */
+export const typesAnywhere: Record<string, string> = {
   self: 'object',
   process: 'undefined',
   define: 'undefined',
 };
+export const typesInPages: Record<string, string> = { ...typesAnywhere, window: 'object', document: 'object' };
 
-/** Evaluates the few kinds of tests by which packages choose between builds. `lookup` knows the values of names and members. */
+/**
+ * Evaluates the few kinds of tests by which packages choose between builds. `lookup` knows the values of names and members, `types` those of
+ * `typeof` of global names.
+ */
 export function evaluate(
   node: Expression | Node,
   constants: Readonly<Record<string, string>>,
   lookup: (node: Node) => Known | undefined = () => undefined,
+  types: Readonly<Record<string, string>> = typesInPages,
 ): Known | undefined {
-  const valueIn = (inner: Expression | Node) => evaluate(inner, constants, lookup);
+  const valueIn = (inner: Expression | Node) => evaluate(inner, constants, lookup, types);
   switch (node.type) {
     case 'Literal':
       return 'regex' in node || 'bigint' in node ? undefined : { value: node.value };
@@ -160,7 +164,7 @@ export function evaluate(
     }
     case 'UnaryExpression': {
       if (node.operator === 'typeof' && node.argument.type === 'Identifier') {
-        const type = typesInBrowsers[node.argument.name];
+        const type = types[node.argument.name];
         return type === undefined ? undefined : { value: type };
       }
       const known = ['!', '-', 'void'].includes(node.operator) ? valueIn(node.argument) : undefined;
