@@ -36,6 +36,16 @@ function q(self) { if (typeof self === 'object') return 'wrong'; return 'type'; 
 log(f(true), g('x'), h(), i({ free: 2 }), j({ A: 5 }), k({ DEBUG: 1 }), new L().m('method'), n(1), o(1), p(false), q(1), r(1), s('given'), t('abc'), DEBUG, MODE, level.A, berth.free, on);\n`,
     'mode.js': `export const MODE = 'y', level = { A: 1 };\n`,
   }),
+  lateThis: programOf({
+    'main.js': `log((await import('./a.js')).a()); await import('./b.js').then((m) => log(m.a())); log((await import('./c.js')).a\`x\`, (await import('./d.js')).a?.(), (await import('./e.js')).default.a());
+const { a } = await import('./f.js'); try { log(a()); } catch (error) { log(error.name); } await import('./g.js').then(({ a }) => log(a()));\n`,
+    ...Object.fromEntries(
+      ['a', 'b', 'c', 'd', 'e', 'f', 'g'].map((name) => [
+        `${name}.js`,
+        `export function a() { return this?.b ? this.b() : 'nobody'; } export const b = () => 'b of ${name}'; export default { a() { return this.c; }, c: 'c' };\n`,
+      ]),
+    ),
+  }),
   earlyConstants: programOf({
     'main.js': `import { tell } from './tide.js';\nimport { level } from './level.js';\nlog(level, tell());\n`,
     'level.js': `import './tide.js';\nconst own = (7), more = own * 2, word = ( /* as it is */ \`low\` ), less = -1, none = void 0;

@@ -46,6 +46,8 @@ export interface LateImport {
   key: string | undefined;
   /** The only exports that are used of what comes; `undefined` for all. */
   names: string[] | undefined;
+  /** Those that are called as members, so that their `this` is all of it. */
+  called?: string[];
 }
 
 /** What a module runs at its top level: a statement, or one variable of a declaration. It stays as a whole or goes. */

@@ -1,7 +1,7 @@
 import type { Edge } from '../graph/module-graph.js';
 import { named } from '../graph/named.js';
 import type { Found, OwnName } from './exports.js';
-import type { Member, Unit } from './member.js';
+import type { LateImport, Member, Unit } from './member.js';
 import type { Names } from './names.js';
 import type { NativeOrder } from './native-order.js';
 import { urlEdge, urlsMatching } from './urls-of.js';
@@ -161,7 +161,7 @@ class Shaker {
       if (text !== undefined || (reference.isWrite && unit.declares.includes(reference.name))) continue;
       this.#needFound(found);
     }
-    for (const late of unit.late) if (!names.isDead(member, late.start)) this.#keepLate(member, late.key, late.names);
+    for (const late of unit.late) if (!names.isDead(member, late.start)) this.#keepLate(member, late);
     for (const place of names.places(member, unit)) {
       const edges = this.#input.edges(member.id);
       if (place.kind === 'urls') for (const edge of urlsMatching(edges, place.pattern)) this.#named(member, edge);
@@ -177,14 +177,20 @@ class Shaker {
     else this.#run(target);
   }
 
-  #keepLate(member: Member, key: string | undefined, names: string[] | undefined): void {
+  #keepLate(member: Member, { key, names, called = [] }: LateImport): void {
     const [specifier, type] = key?.split('\0') ?? [];
     const edges = this.#input.edges(member.id);
     for (const edge of specifier === undefined ? edges : named(edges, specifier)) {
       if (edge.kind !== 'dynamic' || (type !== undefined && edge.type !== type)) continue;
       this.#lateOf(member.id).add(edge.target);
-      this.#root(edge.target, names);
+      this.#root(edge.target, called.some((name) => this.#looksAround(edge.target, name)) ? undefined : names);
     }
+  }
+
+  /** Whether an export that is called as a member may look at the others by its `this`. */
+  #looksAround(id: string, name: string): boolean {
+    const found = this.#input.names.exports.resolve(id, name);
+    return found !== null && 'own' in found && found.own.member.usesThis.has(found.own.name);
   }
 
   #lateOf(id: string): Set<string> {
