@@ -76,6 +76,7 @@ test('names come from where the standard finds them, over stars, in circles, and
       targets: ({ id }) => piers.get(id)!.targets,
       constants: {},
       isOnCycle: never,
+      mayBeInWorker: never,
       isNodeDefault: never,
       isFixed: never,
       isData: never,
