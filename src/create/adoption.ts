@@ -44,7 +44,7 @@ export function proposeAdoption(root: string): Proposal {
   const findings: string[] = [];
   const lines: string[] = [];
   pages(files, textOf, { findings, lines });
-  servers(files, textOf, description, { findings, lines });
+  servers(root, files, textOf, { description, findings, lines });
   environment(files, textOf, { findings, lines });
   for (const [pattern, what] of [
     [/^postcss\.config\.|^\.postcssrc/, 'PostCSS configuration is read as it is'],
@@ -108,14 +108,14 @@ function pages(files: readonly string[], textOf: (file: string) => string, { fin
 
 /** Backends of the project's own: on which port they listen, which paths they answer, and how they are started. */
 function servers(
+  root: string,
   files: readonly string[],
   textOf: (file: string) => string,
-  description: Description,
-  { findings, lines }: Notes,
+  { description, findings, lines }: Notes & { description: Description },
 ): void {
   const rules: string[] = [];
   const runs: string[] = [];
-  const called = pathsCalled(files, textOf);
+  const called = pathsCalled(root, files, textOf);
   const answered = new Set<string>();
   for (const file of files.filter((one) => /\.[mc]?[jt]s$/.test(one) && !/\.(?:test|spec|config)\./.test(one))) {
     const text = textOf(file);
@@ -162,11 +162,14 @@ function servers(
 }
 
 /** The first parts of paths that sources call on their own origin, each with a file that does. */
-function pathsCalled(files: readonly string[], textOf: (file: string) => string): Map<string, string> {
+function pathsCalled(root: string, files: readonly string[], textOf: (file: string) => string): Map<string, string> {
   const called = new Map<string, string>();
-  const calls = /(?:\bfetch|\bEventSource|\bWebSocket|\baxios(?:\.\w+)?|\.(?:get|post|put|patch|delete))\(\s*['"`](\/[\w-]+)\//g;
+  const calls =
+    /(?:\bfetch|\bEventSource|\bWebSocket|\baxios|\b(?:axios|api|http|client|request)\.(?:get|post|put|patch|delete|request))\(\s*['"`](\/[\w-]+)\//gi;
+  // What lies in the project, or in a folder of files that are served as they are, the front end answers.
+  const isOwn = (path: string) => ['', 'public', 'static', 'src'].some((folder) => existsSync(join(root, folder, path)));
   for (const file of files.filter((one) => /^src\/.*\.(?:[mc]?[jt]sx?|vue|svelte)$/.test(one) && !/\.(?:test|spec)\./.test(one)))
-    for (const [, path] of textOf(file).matchAll(calls)) if (!called.has(path!)) called.set(path!, file);
+    for (const [, path] of textOf(file).matchAll(calls)) if (!called.has(path!) && !isOwn(path!)) called.set(path!, file);
   return called;
 }
 

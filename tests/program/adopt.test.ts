@@ -32,7 +32,10 @@ test('a project that needs no settings gets scripts only, and all of it can be t
 });
 
 test('a server that answers whatever it is asked is there for what the sources call, and what nobody answers is told', async () => {
-  const sources = { 'src/main.js': `fetch('/api/tides'); new EventSource("/live/berths");` };
+  const sources = {
+    'src/main.js': `fetch('/api/tides'); new EventSource("/live/berths"); fetch('/charts/north.json'); new Map().get('/quay/3');`,
+    'public/charts/north.json': '{}',
+  };
   workspace = Workspace.with({
     'package.json': '{ "name": "quay" }',
     'index.html': '<script type="module" src="src/main.js"></script>',
