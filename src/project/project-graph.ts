@@ -27,7 +27,7 @@ import { ownFingerprint } from './kept/fingerprint.js';
 import type { ProjectOptions } from './options.js';
 import type { Page } from './pages/page.js';
 import { PageModules } from './pages/page-modules.js';
-import { fromImportMaps, PageSet } from './pages/page-set.js';
+import { fromImportMaps, isMappedElsewhere, PageSet } from './pages/page-set.js';
 import { type Changes, GraphBuilder } from './read/graph-builder.js';
 import { ModuleLoader } from './read/module-loader.js';
 import { RequestTargets } from './read/request-targets.js';
@@ -289,9 +289,11 @@ export class ProjectGraph {
     setImmediate(() => this.#listener.onWarning(this.#completed({ ...warning, severity: 'warning' })));
   }
 
-  /** What to do where a package that is missing is listed: adding it would change what is listed. */
-  #listedHint({ message, file }: Problem): string | undefined {
+  /** What to do where a package is missing, if it isn't to be added: that would change what package.json lists, or not be what is meant. */
+  #missingHint({ message, file }: Problem): string | undefined {
     const [, name = ''] = /^The package '([^']+)'/.exec(message) ?? [];
+    if (isMappedElsewhere(name, this.pages.all()))
+      return `The page's import map leads it to a URL, which can only be imported with import(): load it so, or install the package.`;
     const { packages } = this.resolver;
     const scopes = [
       packages.at(this.paths.root),
@@ -307,7 +309,7 @@ export class ProjectGraph {
     const { file, code } = problem;
     const isFile = (path: string) => this.files.kindOf(path) === 'file';
     const hint =
-      (code === 'package-missing' && (archivesHint(this.paths.root, isFile) ?? this.#listedHint(problem))) || problem.hint;
+      (code === 'package-missing' && (archivesHint(this.paths.root, isFile) ?? this.#missingHint(problem))) || problem.hint;
     const told = hint === undefined ? problem : { ...problem, hint: withInstallCommand(hint, () => this.installCommand) };
     if (!file || this.pages.byId.has(file)) return told;
     const chain = shownIds(this.modules.chainTo(file));

@@ -30,6 +30,11 @@ const cases: Record<string, Record<string, string | Buffer>> = {
   }),
   'a file in other case': main(`import { Board } from './board';\nBoard();\n`, { 'src/Board.ts': '' }),
   'a package that is not installed': main(`import kit from '@harbour/kit/deep';\nkit();\n`),
+  'packages that are listed, or that an import map leads elsewhere': {
+    'package.json': '{ "devDependencies": { "kit": "^1.0.0" } }',
+    'index.html': `<script type="importmap">{ "imports": { "charts": "https://files.example/charts.js" } }</script>${page}`,
+    'src/main.ts': `import kit from 'kit';\nimport charts from 'charts';\nkit(charts);\n`,
+  },
   'a path that a package does not offer': main(`import kit from 'kit/hidden';\nkit();\n`, {
     'node_modules/kit/package.json': '{ "name": "kit", "exports": "./kit.js" }',
     'node_modules/kit/kit.js': '',

@@ -167,6 +167,15 @@ function withInserts(text: string, { head, body }: { head: string; body: string 
   return { text: whole + text.slice(from), inserted };
 }
 
+/** Whether some page's import map leads a package to another origin. */
+export function isMappedElsewhere(name: string, pages: Iterable<Page>): boolean {
+  return [...pages].some(({ parts }) =>
+    Object.entries(parts.importMap).some(
+      ([key, target]) => (key === name || key.startsWith(`${name}/`)) && /^(?:[a-z]+:)?\/\//i.test(target),
+    ),
+  );
+}
+
 /** Where the pages' import maps put a specifier: absolute paths, the longest matching name of each map first. */
 export function fromImportMaps(specifier: string, pages: Iterable<Page>, paths: Paths): string[] {
   const found: string[] = [];
