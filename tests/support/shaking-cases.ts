@@ -44,6 +44,7 @@ export const shakingCases: Record<string, Record<string, string>> = {
       const f: any = {}; give(f); const g = [f.x, 'STAYS given']; const h: any = {}; const h2 = h; give(h2); const i = [h.x, 'STAYS alias'];
       const j: any = { give() { give(this); } }; j.give(); const k = [j.x, 'STAYS this'];
       class L { static { give(this); } } const m = [(L as any).x, 'STAYS block of a class']; class M { static { give(M); } } const n = [(M as any).x, 'STAYS own name'];
+      const u = { ...{ get x() { return console.log('STAYS spread'); } } }, v = { ...{ x: 'GONE spread' } };
       const q: any = { x: 'GONE plain' }; const r = [q.x, typeof q, q === o, 'GONE plain read']; function S() {} const t = [S.call, 'GONE function'];`,
   },
   "what fills a namespace that is somebody else's": {

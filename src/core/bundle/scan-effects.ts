@@ -144,7 +144,8 @@ class Scan {
 
   #member(member: Property | SpreadElement): void {
     if (member.type === 'SpreadElement') {
-      if (member.argument.type === 'ObjectExpression') this.visit(member.argument);
+      // What is spread is read.
+      if (member.argument.type === 'ObjectExpression' && !hasAccessors(member.argument)) this.visit(member.argument);
       else this.#add(member);
       return;
     }
