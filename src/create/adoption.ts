@@ -54,7 +54,7 @@ export function proposeAdoption(root: string): Proposal {
     if (files.some((file) => pattern.test(file))) findings.push(what);
   const isTypeScript = files.some((file) => /\.tsx?$/.test(file) && !file.endsWith('.d.ts'));
   const file = `vine-spark.config.${isTypeScript ? 'ts' : 'js'}`;
-  const isSettled = files.some((one) => /^vine-spark\.config\./.test(one));
+  const isSettled = files.some(isSettingsFile);
   if (isSettled) findings.push('there are settings of Vine Spark already, which stay as they are');
   const taken = description.scripts ?? {};
   const scripts: Record<string, string> = {};
@@ -70,6 +70,10 @@ export function proposeAdoption(root: string): Proposal {
     findings,
     ...(lines.length > 0 && !isSettled ? { settings: { file, text: settingsText(lines, isTypeScript) } } : {}),
   };
+}
+
+function isSettingsFile(file: string): boolean {
+  return /^vine-spark\.config\./.test(file);
 }
 
 interface Notes {
@@ -154,8 +158,10 @@ function servers(
         `{ name: '${script?.[0] ?? 'backend'}', command: '${command}', ready: '${to}', restartOn: ['${file.includes('/') ? `${file.split('/')[0]}/**` : file}'] },`,
       );
   }
+  // What settings that are there say of it isn't read.
+  const isSettled = files.some(isSettingsFile);
   for (const [path, file] of called)
-    if (!answered.has(path))
+    if (!answered.has(path) && !isSettled)
       findings.push(`${file} calls ${path}, which nothing here answers: say in the settings where that goes (forward)`);
   if (rules.length > 0) lines.push(`forward: [\n    ${[...new Set(rules)].join('\n    ')}\n  ],`);
   if (runs.length > 0) lines.push(`run: [\n    ${runs.join('\n    ')}\n  ],`);

@@ -23,14 +23,14 @@ export interface FoundPages {
 /** The project's folder: where the nearest package.json or settings file is, but never above where the command was run unless the page is. */
 export function projectRoot(start: string, folder: string, isNamed: boolean): string {
   if (isNamed && !existsSync(start)) {
-    const inside = relative(folder, start);
-    const isElsewhere = inside.startsWith('..');
-    const near = isElsewhere ? start : inside;
+    const near = relative(folder, start);
+    // A path of a URL leads to no folder of this machine.
+    const isUrl = near.startsWith('..') && !existsSync(sep + start.split(sep)[1]);
     throw new VineError({
       code: 'page-missing',
-      message: `There is no page ${near}.`,
-      file: near,
-      hint: `Give the path of an HTML file, or of a folder that holds some.${isElsewhere ? ` Who answers a URL is told by vine-spark check --url ${near}.` : ''}`,
+      message: `There is no page ${isUrl ? start : near}.`,
+      file: isUrl ? start : near,
+      hint: `Give the path of an HTML file, or of a folder that holds some.${isUrl ? ` Who answers a URL is told by vine-spark check --url ${start}.` : ''}`,
     });
   }
   const base = statSync(start).isDirectory() ? start : dirname(start);

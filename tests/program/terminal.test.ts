@@ -127,7 +127,7 @@ document.body.append('drawn');
   const port = new URL(page.url()).port;
   await says(/index\.html in Chrome \d+ is open\n/);
   expect(output).toMatch(/Chrome \d+ {2}tide high of 6 \{ at: Map \{ "quay" => \[1, 2\] \} \} {2}main\.js:1\n/);
-  expect(output).toMatch(/ {2}\[an object that cannot be shown\] \[(?:7, ){20}…\] \{ depth: \(…\) \} {2}main\.js:5\n/);
+  expect(output).toMatch(/ {2}\[something that cannot be shown\] \[(?:7, ){20}…\] \{ depth: \(…\) \} {2}main\.js:5\n/);
   expect([await page.title(), await page.textContent('body')]).toEqual(['', expect.stringContaining('drawn')]);
   expect(output.match(/an error in Chrome/g)).toHaveLength(3);
   expect(output.match(/again: Error: aground/g)).toHaveLength(3);

@@ -18,6 +18,7 @@ export const shakingCases: Record<string, Record<string, string>> = {
       const text = \`GONE template \${1 + 2}\`, more = 'GONE' + ' sum', max = Math.max(1, 2), no = !'GONE not', of = typeof 'GONE';
       const member = Number.MAX_SAFE_INTEGER, list = Array.isArray(['GONE list']), date = new Date('2026-01-01'), known = a.c;
       function named() { return 'GONE function'; } function* gen() { yield 'GONE generator'; } async function later() { return 'GONE async'; }
+      if (typeof window === 'undefined') console.log('GONE server'); if (typeof process !== 'undefined' && process.versions) console.log('GONE process');
       if (false) console.log('GONE branch'); const either = false && 'GONE and', or = true || 'GONE or', which = true ? 1 : 'GONE which';
       console.log('STAYS');`,
   },

@@ -4,6 +4,7 @@ import { connect, disconnect, linkFrom } from '../runtime/link.js';
 import { setLossListener, setRefusalListener } from '../runtime/live-api.js';
 import { completeBelow, noteNewest } from '../runtime/load-piece.js';
 import { loadScript } from '../runtime/load-script.js';
+import { thrownText } from '../runtime/page-values.js';
 import {
   type Definition,
   defineModule,
@@ -205,7 +206,7 @@ async function sheetsBelow(roots: string[], plan: Plan): Promise<void> {
     await ensureSheetsBelow(roots);
   } catch (error) {
     const [first = ''] = roots;
-    throw new NeedsReload(`the styles of ${first} could not be loaded: ${describe(error)}`, plan.rerun.get(first) ?? [first]);
+    throw new NeedsReload(`the styles of ${first} could not be loaded: ${thrownText(error)}`, plan.rerun.get(first) ?? [first]);
   }
 }
 
@@ -266,7 +267,7 @@ async function runAgain(roots: string[], old: ReadonlyMap<string, Instance>, pla
       await importModule(id);
     }
   } catch (error) {
-    throw new NeedsReload(`${current} failed while it ran again: ${describe(error)}`, plan.rerun.get(current) ?? [current]);
+    throw new NeedsReload(`${current} failed while it ran again: ${thrownText(error)}`, plan.rerun.get(current) ?? [current]);
   }
 }
 
@@ -304,7 +305,7 @@ function call(id: string, callback: (exports: object) => void): void {
   try {
     callback(freshExports(instance));
   } catch (error) {
-    throw new NeedsReload(`the callback that takes ${id} failed: ${describe(error)}`, [id]);
+    throw new NeedsReload(`the callback that takes ${id} failed: ${thrownText(error)}`, [id]);
   }
 }
 
@@ -317,7 +318,7 @@ function cleanUp(instance: Instance): void {
     try {
       callback(instance.entry.state);
     } catch (error) {
-      throw new NeedsReload(`a cleanup of ${instance.entry.id} failed: ${describe(error)}`, [instance.entry.id]);
+      throw new NeedsReload(`a cleanup of ${instance.entry.id} failed: ${thrownText(error)}`, [instance.entry.id]);
     }
   }
 }
@@ -341,8 +342,4 @@ async function forget(id: string): Promise<void> {
   }
   await removeSheet(id);
   removeModule(id);
-}
-
-function describe(error: unknown): string {
-  return error instanceof Error ? `${error.name}: ${error.message}` : String(error);
 }

@@ -14,6 +14,7 @@ import { hidePanel, showPanel } from '../panel/panel.js';
 import { ours } from '../runtime/base-path.js';
 import { setHookKey, setRevision } from '../runtime/hook.js';
 import { loadedPieces } from '../runtime/load-piece.js';
+import { thrownText } from '../runtime/page-values.js';
 import { registry } from '../runtime/records.js';
 import { entriesSettled } from '../runtime/run-modules.js';
 import { started } from '../runtime/runtime.js';
@@ -305,7 +306,7 @@ export class LiveClient {
   }
 
   #failed(error: unknown): void {
-    this.#reload(`the update failed: ${error instanceof Error ? error.message : String(error)}`, this.#revision);
+    this.#reload(`the update failed: ${thrownText(error)}`, this.#revision);
   }
 
   #send(message: PageMessage): void {

@@ -1,4 +1,5 @@
 import type { ConsoleMessage } from '../../core/live/messages.js';
+import { asked, unshown } from '../runtime/page-values.js';
 import { pieceTags } from '../runtime/runtime.js';
 
 const levels = ['debug', 'log', 'info', 'warn', 'error'] as const;
@@ -27,11 +28,8 @@ export function watchConsole(tell: (message: ConsoleMessage) => void): void {
 
 /** The same, whatever the page's values do when they are looked at: to print them never fails. */
 function shownLine(values: readonly unknown[]): string {
-  try {
-    return formattedLine(values);
-  } catch {
-    return values.map((value) => (typeof value === 'string' ? value : unshown)).join(' ');
-  }
+  const plain = values.map((value) => (typeof value === 'string' ? value : `[${unshown}]`)).join(' ');
+  return asked(() => formattedLine(values), plain);
 }
 
 /** Values as a console shows them (Console Standard, 2.2.1), in one line. */
@@ -71,11 +69,9 @@ function shownValue(value: unknown, depth: number): string {
     const name = (Object.getPrototypeOf(value) as { constructor?: { name?: string } } | null)?.constructor?.name;
     return `${name && name !== 'Object' ? `${name} ` : ''}{ ${members} }`;
   } catch {
-    return unshown; // a getter or a proxy of the page's throws
+    return `[${unshown}]`; // a getter or a proxy of the page's throws
   }
 }
-
-const unshown = '[an object that cannot be shown]';
 
 /** The first of some members: there may be millions. */
 function listedMembers<T>(members: Iterable<T>, shown: (member: T) => string): string {

@@ -1,5 +1,6 @@
 import type { PageErrorMessage } from '../../core/live/messages.js';
 import { ownPrefix } from '../../core/urls.js';
+import { asked, isError, thrownText } from '../runtime/page-values.js';
 import { watchRefusedPieces } from '../runtime/refused.js';
 import { startErrors } from '../runtime/run-modules.js';
 import { pieceTags } from '../runtime/runtime.js';
@@ -34,10 +35,10 @@ export class PageErrors {
       addEventListener(action, () => this.#ended(), { capture: true, passive: true });
     addEventListener('error', ({ error, message, filename, lineno, colno }) => {
       // Errors of workers come here too, without what was thrown; the worker has told them itself.
-      if (!(error instanceof Error) && filename.includes(`/${ownPrefix}piece/worker/`)) return;
+      if (!isError(error) && filename.includes(`/${ownPrefix}piece/worker/`)) return;
       this.#uncaught(error, message, `    at ${filename}:${lineno}:${colno}`);
     });
-    addEventListener('unhandledrejection', ({ reason }) => this.#uncaught(reason, textOf(reason)));
+    addEventListener('unhandledrejection', ({ reason }) => this.#uncaught(reason, thrownText(reason)));
   }
 
   /** An update begins; what fails from now on until shortly after it comes from it. */
@@ -61,51 +62,32 @@ export class PageErrors {
   }
 
   #uncaught(error: unknown, text: string, place = ''): void {
-    const isError = isErrorOf(error);
+    const isKnownError = isError(error);
     // React reports some errors twice.
-    if (isError && this.#seen.has(error)) return;
-    if (isError) this.#seen.add(error);
+    if (isKnownError && this.#seen.has(error)) return;
+    if (isKnownError) this.#seen.add(error);
     this.count++;
     const message = describeThrown(error, text);
-    const isStart = isError && startErrors.has(error);
+    const isStart = isKnownError && startErrors.has(error);
     const isFromUpdate = this.#isUpdating && !this.#known.has(message);
     if (!isFromUpdate && this.#known.size < mostKnown) this.#known.add(message);
     this.#report({
       type: 'error',
       message,
-      stack: isError ? (error.stack ?? '') : place,
+      stack: isKnownError ? (asked(() => error.stack, '') ?? '') : place,
       during: isStart ? 'start' : isFromUpdate ? 'update' : 'life',
       pieces: pieceTags,
     });
   }
 }
 
-function isErrorOf(value: unknown): value is Error {
-  try {
-    return value instanceof Error;
-  } catch {
-    return false; // a proxy that was revoked
-  }
-}
-
-/** A value as text. One of the page's may refuse. */
-function textOf(value: unknown): string {
-  try {
-    return String(value);
-  } catch {
-    return 'something that cannot be shown';
-  }
-}
-
 /** What was thrown, as text: an error with what caused it, an object with what it holds. */
 function describeThrown(thrown: unknown, text: string): string {
-  if (isErrorOf(thrown)) {
-    const { cause } = thrown;
+  if (isError(thrown)) {
+    const cause = asked(() => thrown.cause, undefined);
     const because =
-      cause === undefined || cause === thrown
-        ? ''
-        : ` (cause: ${isErrorOf(cause) ? `${cause.name}: ${cause.message}` : shown(cause)})`;
-    return `${thrown.name}: ${thrown.message}${because}`;
+      cause === undefined || cause === thrown ? '' : ` (cause: ${isError(cause) ? thrownText(cause) : shown(cause)})`;
+    return `${thrownText(thrown)}${because}`;
   }
   return typeof thrown === 'object' && thrown !== null ? shown(thrown) : text;
 }
@@ -114,7 +96,7 @@ function shown(value: unknown): string {
   try {
     return JSON.stringify(value)?.slice(0, 500) ?? String(value);
   } catch {
-    return textOf(value); // it holds itself
+    return thrownText(value); // it holds itself
   }
 }
 

@@ -1,6 +1,7 @@
 import type { PageErrorMessage } from '../../core/live/messages.js';
 import { ownUrl } from '../../core/urls.js';
 import { frontEndBase, ours } from '../runtime/base-path.js';
+import { asked, isError, thrownText } from '../runtime/page-values.js';
 import { pieceTags } from '../runtime/runtime.js';
 
 /** Tells the server of errors that nothing in the worker catches: they show in the terminal with the user's own positions. */
@@ -10,11 +11,10 @@ export function watchWorkerErrors(): void {
 }
 
 function report(error: unknown, text: string): void {
-  const isError = error instanceof Error;
   void post({
     type: 'error',
-    message: isError ? `${error.name}: ${error.message}` : text,
-    stack: isError ? (error.stack ?? '') : '',
+    message: isError(error) ? thrownText(error) : text,
+    stack: isError(error) ? (asked(() => error.stack, '') ?? '') : '',
     during: 'life',
     pieces: pieceTags,
   }).catch(() => {

@@ -1,3 +1,4 @@
+import { asked } from './page-values.js';
 import { type ReactHook, redoPending, watchRoots } from './react-roots.js';
 import type { Instance } from './records.js';
 
@@ -73,15 +74,6 @@ export function registerComponent(component: unknown, name: string, { entry, def
 
 function isLazyComponent(component: unknown): boolean {
   return asked(() => (component as { $$typeof?: unknown } | null | undefined)?.$$typeof === Symbol.for('react.lazy'), false);
-}
-
-/** What is asked of a value that may be anything: a proxy may refuse what nobody but us asks for, which is nothing to the page. */
-function asked<T>(question: () => T, otherwise: T): T {
-  try {
-    return question();
-  } catch {
-    return otherwise;
-  }
 }
 
 /** A function with which a component says which hooks it uses. */
@@ -186,9 +178,13 @@ interface Wrapped {
 
 /** The name of a component; that of one in `memo` or `forwardRef` is inside. */
 function componentName(component: unknown): string {
+  return asked(() => nameIn(component), undefined) ?? 'a component without a name';
+}
+
+function nameIn(component: unknown): string | undefined {
   for (let at = component as Wrapped | undefined; at; at = at.type ?? at.render) {
     const name = at.displayName ?? at.name;
     if (name) return name;
   }
-  return 'a component without a name';
+  return undefined;
 }

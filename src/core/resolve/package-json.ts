@@ -22,12 +22,12 @@ export interface PackageJson {
   peerDependencies?: unknown;
 }
 
-/** Whether a package.json lists a package, for whatever use. */
+/** Whether an installation brings a package since a package.json lists it. Not every manager brings peers. */
 export function listsPackage(
-  { dependencies, devDependencies, optionalDependencies, peerDependencies }: Omit<PackageJson, 'folder'>,
+  { dependencies, devDependencies, optionalDependencies }: Omit<PackageJson, 'folder'>,
   name: string,
 ): boolean {
-  return [dependencies, devDependencies, optionalDependencies, peerDependencies].some(
+  return [dependencies, devDependencies, optionalDependencies].some(
     (list) => typeof list === 'object' && list !== null && Object.hasOwn(list, name),
   );
 }
