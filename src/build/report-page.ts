@@ -12,6 +12,8 @@ interface Node {
   name: string;
   kind: 'build' | 'file' | 'package' | 'module';
   module?: ReportModule;
+  /** Of a file: what stands between its modules counts too. */
+  size?: Record<Measure, number>;
   children?: Node[];
 }
 
@@ -86,7 +88,7 @@ function headHeight({ depth, data, x0, x1, y0, y1 }: HierarchyRectangularNode<No
   return x1 - x0 > 60 && y1 - y0 > 40 ? 15 : 1;
 }
 
-function fileNode({ path, modules }: ReportData['files'][number]): Node {
+function fileNode({ path, bytes, gzip, modules }: ReportData['files'][number]): Node {
   const packages = new Map<string, Node>();
   for (const module of modules) {
     const name = module.package;
@@ -94,7 +96,7 @@ function fileNode({ path, modules }: ReportData['files'][number]): Node {
     node.children!.push({ name: module.id, kind: 'module', module });
     packages.set(name, node);
   }
-  return { name: path, kind: 'file', children: [...packages.values()] };
+  return { name: path, kind: 'file', size: { bytes, gzip }, children: [...packages.values()] };
 }
 
 function box(node: HierarchyRectangularNode<Node>, of: Measure, index: ReadonlyMap<ReportModule, number>): string {
@@ -102,7 +104,7 @@ function box(node: HierarchyRectangularNode<Node>, of: Measure, index: ReadonlyM
   const place = `left:${percent(x0, width)};top:${percent(y0, height)};width:${percent(x1 - x0, width)};height:${percent(y1 - y0, height)}`;
   const isWide = x1 - x0 > 34 && y1 - y0 > 14;
   if (data.kind !== 'module') {
-    const text = isWide ? `<b>${escapeHtml(data.name)} ${kilobytes(value!)}</b>` : '';
+    const text = isWide ? `<b>${escapeHtml(data.name)} ${kilobytes(data.size?.[of] ?? value!)}</b>` : '';
     return `<div class="${data.kind}" style="${place}">${text}</div>`;
   }
   const { module } = data;

@@ -237,6 +237,14 @@ test('a report shows what is in each file, why, and what is left out', async () 
   const { page, errors } = await openPage(browser, `file://${workspace.path('report.html')}`);
   await page.hover('[aria-label^="src/main.ts"]');
   expect(await page.textContent('#about')).toMatch(/src\/main\.ts.*the application.*index\.html/s);
+  // A file is as large as the list of the build says, and not only as what of it is modules.
+  const list = JSON.parse(readFileSync(workspace.path('dist/vine-spark.json'), 'utf8')) as {
+    files: Record<string, { bytes: number }>;
+  };
+  for (const text of await page.locator('[data-of=bytes] .file b').allTextContents()) {
+    const [path = '', size] = text.split(' ');
+    expect(Number(size)).toBeCloseTo(list.files[path]!.bytes / 1000, 1);
+  }
   await page.click('text=compressed by gzip');
   await page.focus('[data-of=gzip] [aria-label^="src/late.ts"]');
   expect(await page.textContent('#about')).toContain('unused');
