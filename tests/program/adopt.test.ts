@@ -50,6 +50,9 @@ test('a server that answers whatever it is asked is there for what the sources c
   expect(stdout).toContain('backend.cjs listens on 18967 and may be what answers /api, /live');
   const settings = readFileSync(workspace.path('vine-spark.config.js'), 'utf8');
   expect(settings).toContain(`{ paths: ['/api', '/live'], to: 'http://127.0.0.1:18967' }`);
+  // Where there are settings, they may say who answers.
+  workspace.remove('backend.cjs');
+  expect((await adopt('--yes')).stdout).not.toContain('nothing here answers');
   const missing = await runProgram(workspace.root, ['check', '/api/tides']);
   expect([missing.code, missing.stderr]).toEqual([2, expect.stringContaining('vine-spark check --url /api/tides')]);
 });
