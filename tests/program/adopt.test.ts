@@ -1,4 +1,4 @@
-import { existsSync, readFileSync } from 'node:fs';
+import { existsSync, readFileSync, rmSync } from 'node:fs';
 import { afterEach, expect, test } from '@jest/globals';
 import { Program, runProgram } from '../support/program.js';
 import { Workspace } from '../support/workspace.js';
@@ -51,7 +51,7 @@ test('a server that answers whatever it is asked is there for what the sources c
   const settings = readFileSync(workspace.path('vine-spark.config.js'), 'utf8');
   expect(settings).toContain(`{ paths: ['/api', '/live'], to: 'http://127.0.0.1:18967' }`);
   // Where there are settings, they may say who answers.
-  workspace.remove('backend.cjs');
+  rmSync(workspace.path('backend.cjs'));
   expect((await adopt('--yes')).stdout).not.toContain('nothing here answers');
   const missing = await runProgram(workspace.root, ['check', '/api/tides']);
   expect([missing.code, missing.stderr]).toEqual([2, expect.stringContaining('vine-spark check --url /api/tides')]);
